@@ -1,0 +1,108 @@
+"""The options that all commands share, read and checked before any server is asked."""
+
+import argparse
+import os
+import re
+import sys
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from slabrow.core.errors import UsageError
+from slabrow.core.statements import Transaction
+from slabrow.work.context import Context
+
+LAYOUT_FILE = "slabrow.toml"
+
+
+def add_common(parser: argparse.ArgumentParser, *, table: bool = True, changes: bool = False, picture: bool = False) -> None:
+    """table: has --table; changes: has --go and --script; picture: has --picture."""
+    group = parser.add_argument_group("common options")
+    group.add_argument("--dsn", metavar="URL", default=None,
+                       help="the server; else SLABROW_DSN, else the PG* variables, service and password files")
+    group.add_argument("--layout", metavar="FILE", default=LAYOUT_FILE, help=f"the layout file; else {LAYOUT_FILE}")
+    if table:
+        group.add_argument("--table", metavar="NAME", default=None, help="the table, as schema.table")
+    group.add_argument("--format", choices=("text", "json", "csv"), default="text", help="how the result is printed")
+    group.add_argument("--now", metavar="TIMESTAMP", default=None,
+                       help="the clock, for rehearsal and tests: ISO 8601, UTC unless it has an offset")
+    if picture:
+        group.add_argument("--picture", metavar="FILE.png|svg", default=None, help="also draw the result")
+    group.add_argument("--quiet", action="store_true", help="no progress bar, no notes on standard error")
+    group.add_argument("--verbose", action="store_true", help="say more on standard error; show where a fault is")
+    if changes:
+        doing = parser.add_argument_group("doing it")
+        doing.add_argument("--go", action="store_true", help="do it; without this, it is only shown")
+        doing.add_argument("--script", metavar="FILE", default=None, help="write the statements as a SQL script instead")
+        doing.add_argument("--lock-wait", metavar="TIME", default="2s",
+                           help="the longest wait for a lock, such as 500ms or 5s; tried again a few times (default 2s)")
+
+
+def context(options: argparse.Namespace, table: str | None = None) -> Context:
+    """The checked options. table: a positional argument, instead of --table."""
+    named = getattr(options, "table", None)
+    if table is not None and named is not None and table != named:
+        raise UsageError("two tables are named", found=f"{table} and --table {named}", fix="name one")
+    if getattr(options, "go", False) and getattr(options, "script", None):
+        raise UsageError("--go and --script exclude each other", fix="--go does it, --script only writes it")
+    return Context(
+        dsn=options.dsn if options.dsn is not None else os.environ.get("SLABROW_DSN", ""),
+        layout_file=Path(options.layout),
+        table=table or named,
+        now=_now(options.now),
+        is_now_given=options.now is not None,
+        lock_wait_ms=parse_wait(getattr(options, "lock_wait", "2s")),
+    )
+
+
+def _now(text: str | None) -> datetime:
+    if text is None:
+        return datetime.now(UTC)
+    try:
+        now = datetime.fromisoformat(text)
+    except ValueError:
+        raise UsageError(f"--now {text} is not a timestamp",
+                         fix="write it as 2026-03-01T00:00:00+00:00, or as 2026-03-01") from None
+    return now if now.tzinfo else now.replace(tzinfo=UTC)
+
+
+def parse_wait(text: str) -> int:
+    """A duration such as `500ms`, `2s` or `1min`, in milliseconds."""
+    match = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(ms|s|min)?", text.strip())
+    wait = 0 if match is None else round(float(match.group(1)) * {"ms": 1, "s": 1_000, "min": 60_000}[match.group(2) or "s"])
+    if wait < 1:
+        raise UsageError(f"{text!r} is no duration", fix="write it as 500ms, 2s or 1min")
+    return wait
+
+
+@contextmanager
+def progress(options: argparse.Namespace, asked: Context) -> Iterator[Context]:
+    """The context with a progress bar on standard error, where that is a terminal and nobody asked for quiet."""
+    if options.quiet or not sys.stderr.isatty():
+        yield asked
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+    from rich.text import Text
+
+    console = Console(stderr=True, no_color="NO_COLOR" in os.environ)
+    columns = (BarColumn(40), TextColumn("{task.percentage:>3.0f} %"), TimeElapsedColumn(), TextColumn("{task.description}"))
+    with Progress(*columns, console=console, transient=True) as bar:
+        task = bar.add_task("", total=1.0)
+
+        def tell(done: float, doing: str) -> None:
+            bar.update(task, completed=min(1.0, done), description=Text(doing).plain.replace("[", r"\["))
+
+        yield replace(asked, progress=tell)
+
+
+def write_script(options: argparse.Namespace, transactions: Iterable[Transaction], title: str, asked: Context) -> int:
+    """Writes the statements to the file of --script and says so. Returns the exit code."""
+    from slabrow.files.script import script, write_file
+
+    path = Path(options.script)
+    write_file(path, script(transactions, title, asked.now))
+    print(f"slabrow: {path} is written; nothing has been done", file=sys.stderr)
+    return 0

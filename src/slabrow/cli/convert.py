@@ -1,0 +1,42 @@
+"""Options of `convert`."""
+
+import argparse
+
+from slabrow.cli.common import add_common, context, progress, write_script
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--old-name", metavar="NAME", help="what the plain table is called afterwards; else NAME_before")
+    parser.add_argument("--drop-old", action="store_true", help="drop the plain table that an earlier conversion kept")
+    add_common(parser, changes=True)
+
+
+def run(options: argparse.Namespace) -> int:
+    return _drop_old(options) if options.drop_old else _convert(options)
+
+
+def _convert(options: argparse.Namespace) -> int:
+    asked = context(options)
+    from slabrow.show.convert import SHOWN
+    from slabrow.show.output import show
+    from slabrow.work.convert import convert
+
+    with progress(options, asked) as watched:
+        result = convert(watched, asked.layout(), go=options.go, old_name=options.old_name)
+    if options.script:
+        return write_script(options, [result.transaction], f"Convert {result.layout.table} to {result.layout}", asked)
+    show(SHOWN, result, options.format)
+    return 0
+
+
+def _drop_old(options: argparse.Namespace) -> int:
+    asked = context(options)
+    from slabrow.show.convert import DROP_SHOWN
+    from slabrow.show.output import show
+    from slabrow.work.convert import drop_old
+
+    result = drop_old(asked, asked.table_name(), go=options.go, old_name=options.old_name)
+    if options.script:
+        return write_script(options, [result.transaction], f"Drop {result.old_name}", asked)
+    show(DROP_SHOWN, result, options.format)
+    return 0

@@ -1,0 +1,228 @@
+"""`demo`: the whole job on made-up data. Starts a private PostgreSQL, loads it, and runs the commands of the story."""
+
+import argparse
+import json
+import os
+import shutil
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from slabrow.core.errors import Refusal, Stopped, UsageError
+
+if TYPE_CHECKING:
+    from slabrow.demo.load import Tell
+    from slabrow.demo.story import Step
+    from slabrow.servers.postgresql.private import PrivateServer
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--dsn", metavar="URL", help="use this server: only a schema of the demo's own is touched")
+    parser.add_argument("--rows", type=int, default=2_000_000, metavar="N",
+                        help="sensor readings, up to 100,000,000 (default 2,000,000)")
+    parser.add_argument("--keep-server", action="store_true", help="leave the server and the data there afterwards")
+    parser.add_argument("--stop", action="store_true", help="end the server that --keep-server left")
+    parser.add_argument("--files", metavar="FOLDER", help="keep the demo's files here: layout, workload, log, picture")
+    parser.add_argument("--load-only", action="store_true", help="load the data and stop: nothing is partitioned yet")
+    parser.add_argument("--quiet", action="store_true", help="no progress on standard error")
+    parser.add_argument("--verbose", action="store_true", help="show where a fault is")
+
+
+def run(options: argparse.Namespace) -> int:
+    from slabrow.demo.data import MOST_READINGS
+
+    if options.stop:
+        return _stop()
+    if not 1_000 <= options.rows <= MOST_READINGS:
+        raise UsageError(f"--rows {options.rows} is out of range", fix=f"give 1000 to {MOST_READINGS}")
+    if options.keep_server and not options.dsn:
+        _refuse_second_server()
+    with ExitStack() as ending:
+        dsn, server = _server(options, ending)
+        folder = _folder(options, server, ending)
+        with _as_user_would(dsn, folder):
+            _prepare(options, dsn, server)
+            if not options.load_only:
+                _walk()
+        if options.keep_server:
+            _leave(dsn, server, folder)
+            ending.pop_all()
+    return 0
+
+
+def _server(options: argparse.Namespace, ending: ExitStack) -> tuple[str, "PrivateServer | None"]:
+    from slabrow.demo.load import refuse_existing, unload
+    from slabrow.servers.postgresql.connection import connect
+    from slabrow.servers.postgresql.private import start
+
+    if options.dsn:
+        with connect(options.dsn) as connection:
+            refuse_existing(connection)
+
+        def drop() -> None:
+            with connect(options.dsn) as connection:
+                unload(connection)
+
+        ending.callback(drop)
+        return options.dsn, None
+    server = start()
+    ending.callback(server.stop)
+    print(f"A private PostgreSQL {server.version} runs in {server.folder}; it is gone when this ends.")
+    return server.dsn, server
+
+
+def _folder(options: argparse.Namespace, server: "PrivateServer | None", ending: ExitStack) -> Path:
+    """Where the demo's files are: the folder named, else one that goes with the server."""
+    if options.files:
+        folder = Path(options.files).absolute()
+        folder.mkdir(parents=True, exist_ok=True)
+    elif server is not None:
+        folder = server.folder / "demo"
+        folder.mkdir()
+    else:
+        folder = Path(tempfile.mkdtemp(prefix="slabrow-demo-"))
+        ending.callback(shutil.rmtree, folder, ignore_errors=True)
+    return folder
+
+
+@contextmanager
+def _as_user_would(dsn: str, folder: Path) -> Iterator[None]:
+    """The commands of the walk are given no --dsn and no folder: they find both, as they would in a shell."""
+    before, variable = Path.cwd(), os.environ.get("SLABROW_DSN")
+    os.chdir(folder)
+    os.environ["SLABROW_DSN"] = dsn
+    try:
+        yield
+    finally:
+        os.chdir(before)
+        os.environ.pop("SLABROW_DSN")
+        if variable is not None:
+            os.environ["SLABROW_DSN"] = variable
+
+
+def _prepare(options: argparse.Namespace, dsn: str, server: "PrivateServer | None") -> None:
+    from slabrow.demo.data import Demo
+    from slabrow.demo.load import load, run_workload
+    from slabrow.demo.schema import LAYOUTS
+    from slabrow.demo.workload import WORKLOAD
+    from slabrow.files.query_file import parse_queries
+    from slabrow.servers.postgresql.connection import connect
+
+    Path("slabrow.toml").write_text(LAYOUTS, encoding="utf-8")
+    Path("workload.sql").write_text(WORKLOAD, encoding="utf-8")
+    demo, began = Demo(options.rows), time.monotonic()
+    print(f"Loading a federation of beekeeping cooperatives: {demo.readings:,} sensor readings of {demo.hives:,} hives over "
+          f"14 months, {demo.events:,} events, {demo.inspections:,} inspections. All of it is made up.")
+    with connect(dsn) as connection, _telling(options) as tell:
+        load(connection, demo, tell)
+        print(f"Loaded and indexed in {time.monotonic() - began:.0f} s.")
+        if server is not None:
+            tell("running the workload, so that there is a server log")
+            runs = run_workload(connection, parse_queries(WORKLOAD, "workload.sql"), server.log, Path("server-log.csv"))
+            print(f"The federation's workload ran on it, {runs} statements: server-log.csv is the server's log of that.")
+    print("The files slabrow.toml (what the tables should be) and workload.sql (its queries) lie beside it.")
+
+
+@contextmanager
+def _telling(options: argparse.Namespace) -> "Iterator[Tell]":
+    import sys
+
+    if options.quiet or not sys.stderr.isatty():
+        yield lambda _: None
+        return
+    from rich.console import Console
+
+    with Console(stderr=True).status("loading") as status:
+        yield status.update
+
+
+def _walk() -> None:
+    from rich.text import Text
+
+    from slabrow.demo.story import STAGES
+    from slabrow.show.output import console
+
+    for number, stage in enumerate(STAGES, 1):
+        out = console()
+        out.print()
+        out.rule(Text(f"{number} of {len(STAGES)} · {stage.title}", style="bold cyan"), align="left", characters="━")
+        out.print(Text(stage.saying))
+        for step in stage.steps:
+            _take(step)
+
+
+def _take(step: "Step") -> None:
+    import shlex
+
+    from rich.text import Text
+
+    from slabrow.cli.main import main
+    from slabrow.show.output import console
+
+    out = console()
+    out.print()
+    out.print(Text(f"$ slabrow {shlex.join(step.arguments)}", style="bold yellow"), soft_wrap=True)
+    code = main(list(step.arguments))
+    if code not in step.codes:
+        raise Stopped(f"the demo ended early: `slabrow {shlex.join(step.arguments)}` gave exit code {code}",
+                      fix="please report this")
+    if code:
+        out.print(Text(f"(exit code {code}) {step.ending}", style="bright_black"))
+
+
+def _leave(dsn: str, server: "PrivateServer | None", folder: Path) -> None:
+    from slabrow.demo.story import NEXT
+
+    print()
+    if server is not None:
+        state = _state_file()
+        state.parent.mkdir(parents=True, exist_ok=True)
+        state.write_text(json.dumps({"pid": server.postmaster_pid, "folder": str(server.folder), "dsn": dsn}))
+        state.chmod(0o600)
+        server.let_go()
+        print("The server stays. `slabrow demo --stop` ends it and removes its data. To try next:")
+        print(f"  cd {folder}")
+        print(f"  export SLABROW_DSN='{dsn}'")
+    else:
+        print(f"Schema apiary stays in your database, and the demo's files in {folder}. To try next, there:")
+    for command in NEXT:
+        print(f"  {command}")
+
+
+def _state_file() -> Path:
+    base = os.environ.get("XDG_STATE_HOME") or Path.home() / ".local" / "state"
+    return Path(base) / "slabrow" / "demo.json"
+
+
+def _refuse_second_server() -> None:
+    from slabrow.servers.postgresql.private import is_running
+
+    state = _state()
+    if state and is_running(int(str(state["pid"])), Path(str(state["folder"]))):
+        raise Refusal("a demo server is running already", found=f"pid {state['pid']} in {state['folder']}",
+                      fix="end it with: slabrow demo --stop")
+
+
+def _state() -> dict[str, object] | None:
+    try:
+        state = json.loads(_state_file().read_text())
+    except (OSError, ValueError):
+        return None
+    return state if isinstance(state, dict) and {"pid", "folder"} <= state.keys() else None
+
+
+def _stop() -> int:
+    from slabrow.servers.postgresql.private import stop_by_pid
+
+    state = _state()
+    if state is None:
+        print("There is no demo server to stop.")
+        return 0
+    running = stop_by_pid(int(str(state["pid"])), Path(str(state["folder"])))
+    _state_file().unlink(missing_ok=True)
+    print("The demo server is stopped, its data are removed." if running else
+          "The demo server was not running any more; what was left of it is removed.")
+    return 0

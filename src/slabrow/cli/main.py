@@ -1,0 +1,116 @@
+"""The way in. A dictionary serves `--help`; a command's module is imported when it is chosen, so that help is instant."""
+
+import argparse
+import importlib
+import os
+import signal
+import sys
+from typing import NoReturn, Protocol
+
+from slabrow import __version__
+from slabrow.core.errors import SlabrowError, UsageError, nearest
+
+FINE, FOUND, WRONG_USAGE, NO_SERVER, REFUSED, STOPPED = range(6)
+
+# In the order of the work: name → (module, what it does).
+COMMANDS = {
+    "demo": ("slabrow.cli.demo", "the whole job on made-up data, on a private PostgreSQL"),
+    "survey": ("slabrow.cli.survey", "what is in this table"),
+    "forecast": ("slabrow.cli.forecast", "the partitions that a layout gives, before anything exists"),
+    "build": ("slabrow.cli.build", "create a new partitioned table and its partitions"),
+    "convert": ("slabrow.cli.convert", "an existing table into the declared layout"),
+    "census": ("slabrow.cli.census", "every partition: bounds, rows, bytes, low and high key; findings"),
+    "route": ("slabrow.cli.route", "where does this value go"),
+    "prove": ("slabrow.cli.prove", "which partitions each query touches, and whether expectations hold"),
+    "tend": ("slabrow.cli.tend", "the routine upkeep: create ahead, retire behind"),
+    "compare": ("slabrow.cli.compare", "two tables, the same queries, side by side"),
+}
+
+EXIT_CODES = """exit codes:
+  0 fine                     3 the server cannot be reached or refuses
+  1 found what was asked for 4 Slabrow refuses to act (a guard)
+  2 wrong usage or layout    5 stopped midway; the same command resumes"""
+
+
+class Command(Protocol):
+    """What every command's module has."""
+
+    def add_options(self, parser: argparse.ArgumentParser) -> None: ...
+
+    def run(self, options: argparse.Namespace) -> int: ...
+
+
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> NoReturn:
+        raise UsageError(message, fix=f"see {self.prog} --help")
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Runs one command and returns its exit code. Errors go to standard error, in up to three parts."""
+    given = sys.argv[1:] if arguments is None else arguments
+    signal.signal(signal.SIGTERM, _as_interrupt)
+    try:
+        return _run(given)
+    except SlabrowError as error:
+        return _report(error)
+    except KeyboardInterrupt:
+        print("slabrow: stopped; what was not finished has been rolled back, the same command goes on from there",
+              file=sys.stderr)
+        return STOPPED
+    except BrokenPipeError:
+        # Whoever read the output has had enough of it: that is no error. Nothing may be written at exit either.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return FINE
+    except Exception as error:
+        if "--verbose" in given:
+            raise
+        print(f"slabrow: error: a fault in Slabrow itself\n  found: {type(error).__name__}: {error}\n"
+              "  do: run it again with --verbose, and report what it prints", file=sys.stderr)
+        return STOPPED
+
+
+def _as_interrupt(*_: object) -> None:
+    raise KeyboardInterrupt
+
+
+def _run(arguments: list[str]) -> int:
+    if not arguments or arguments[0] in ("-h", "--help", "help"):
+        print(help_text())
+        return FINE if arguments else WRONG_USAGE
+    if arguments[0] in ("-V", "--version"):
+        print(f"slabrow {__version__}")
+        return FINE
+    name, *rest = arguments
+    if name not in COMMANDS:
+        near = nearest(name, COMMANDS)
+        raise UsageError(f"there is no command {name!r}",
+                         fix=f"did you mean `slabrow {near}`?" if near else "see slabrow --help")
+    module_name, what = COMMANDS[name]
+    command: Command = importlib.import_module(module_name)
+    parser = _Parser(prog=f"slabrow {name}", description=what[0].upper() + what[1:] + ".", epilog=EXIT_CODES,
+                     formatter_class=argparse.RawDescriptionHelpFormatter, allow_abbrev=False)
+    command.add_options(parser)
+    return command.run(parser.parse_args(rest))
+
+
+def help_text() -> str:
+    """What `slabrow --help` prints."""
+    lines = [f"  {name:<10} {what}" for name, (_, what) in COMMANDS.items()]
+    return "\n".join(["usage: slabrow COMMAND [options]", "", "Choose, build, keep and prove table partitions on PostgreSQL.",
+                      "", *lines, "", "slabrow COMMAND --help shows a command's options. Anything that changes a database",
+                      "shows what it would do and stops; --go does it, --script FILE writes it as SQL.", "", EXIT_CODES])
+
+
+def _report(error: SlabrowError) -> int:
+    print(f"slabrow: error: {error.problem}", file=sys.stderr)
+    for label, part in (("found", error.found), ("do", error.fix)):
+        if part:
+            first, *more = part.splitlines()
+            print(f"  {label}: {first}", file=sys.stderr)
+            for line in more:
+                print(f"  {' ' * len(label)}  {line}", file=sys.stderr)
+    return error.exit_code
+
+
+if __name__ == "__main__":
+    sys.exit(main())

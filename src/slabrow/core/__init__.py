@@ -1,0 +1,1 @@
+"""Pure computation: no I/O, no clock, no server, no printing."""

@@ -1,0 +1,112 @@
+"""The bounds of a partition: which keys it holds. Half-open everywhere: `from` is in, `to` is out."""
+
+from dataclasses import dataclass
+from typing import assert_never
+
+from slabrow.core.errors import LayoutError
+from slabrow.core.keys import Edge, Key, Opaque, Value, order, spell
+
+
+@dataclass(frozen=True, slots=True)
+class Range:
+    """Keys from `from_` (in) up to `to` (out), compared column by column."""
+
+    from_: Key | None  # in;  None: open below (the underscore only because Python keeps the word)
+    to: Key | None  # out; None: open above
+
+    def __post_init__(self) -> None:
+        if self.from_ is None or self.to is None or self.is_opaque:
+            return
+        if not order(self.from_) < order(self.to):
+            raise LayoutError(f"bounds from {spell_key(self.from_)} to {spell_key(self.to)} hold no key",
+                              fix="`from` must be below `to`")
+
+    @property
+    def is_opaque(self) -> bool:
+        """True when an end is a value that Slabrow cannot place in an order."""
+        return any(isinstance(value, Opaque) for end in (self.from_, self.to) if end for value in end)
+
+    def __contains__(self, key: Key) -> bool:
+        place = order(key)
+        return (self.from_ is None or order(self.from_) <= place) and (self.to is None or place < order(self.to))
+
+
+@dataclass(frozen=True, slots=True)
+class Listed:
+    """Keys of one column that are among `values`; None among them is SQL's NULL."""
+
+    values: tuple[Value | None, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Hashed:
+    """Keys whose hash leaves `remainder` when divided by `modulus`."""
+
+    modulus: int
+    remainder: int
+
+
+@dataclass(frozen=True, slots=True)
+class CatchAll:
+    """Every key that no other partition of the same parent holds (SQL: DEFAULT)."""
+
+
+Bounds = Range | Listed | Hashed | CatchAll
+
+
+def normal_end(end: Key) -> Key | None:
+    """None for an end that begins with MINVALUE or MAXVALUE: nothing lies beyond it."""
+    return None if end[0] in (Edge.MINVALUE, Edge.MAXVALUE) else end
+
+
+def spell_key(key: Key | None) -> str:
+    """A key as one text: its value, or `(a, b)` for several columns."""
+    if key is None:
+        return "open"
+    return spell(key[0]) if len(key) == 1 else "(" + ", ".join(map(spell, key)) + ")"
+
+
+def spell_bounds(bounds: Bounds) -> str:
+    """Bounds in words that say what is in and what is out."""
+    match bounds:
+        case Range():
+            below = f"from {spell_key(bounds.from_)} (in)" if bounds.from_ else "from below everything"
+            above = f"to {spell_key(bounds.to)} (out)" if bounds.to else "without end"
+            return f"{below} {above}"
+        case Listed():
+            return "one of " + ", ".join(map(spell, bounds.values))
+        case Hashed():
+            return f"remainder {bounds.remainder} of {bounds.modulus}"
+        case CatchAll():
+            return "all that no other partition holds"
+        case _:
+            assert_never(bounds)
+
+
+def range_order(bounds: Range) -> tuple[tuple[tuple[int, object], ...], tuple[tuple[int, object], ...]]:
+    """Sorts ranges by where they begin, then by where they end; open ends lie outermost."""
+    return (order(bounds.from_) if bounds.from_ else ((-2, 0),), order(bounds.to) if bounds.to else ((2, 0),))
+
+
+def uncovered(wanted: Range, held: list[Range]) -> list[Range]:
+    """The pieces of `wanted` that none of `held` (in `range_order`, without overlaps) covers."""
+    pieces: list[Range] = []
+    start = wanted.from_
+    for range_ in held:
+        if not overlap(Range(start, wanted.to), range_):
+            continue
+        if range_.from_ is not None and (start is None or order(start) < order(range_.from_)):
+            pieces.append(Range(start, range_.from_))
+        if range_.to is None or (wanted.to is not None and order(wanted.to) <= order(range_.to)):
+            return pieces
+        start = range_.to
+    return [*pieces, Range(start, wanted.to)]
+
+
+def overlap(one: Range, other: Range) -> bool:
+    """True when some key would lie in both."""
+
+    def begins_before_end(first: Range, second: Range) -> bool:
+        return first.from_ is None or second.to is None or order(first.from_) < order(second.to)
+
+    return begins_before_end(one, other) and begins_before_end(other, one)

@@ -1,0 +1,75 @@
+"""What is wrong with a tree, or between a layout and a tree, that a person should know."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import pairwise
+
+from slabrow.core.bounds import CatchAll, Hashed, Range, overlap, range_order, spell_key
+from slabrow.core.tree import Partition, Tree
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """code   stable, for scripts: `gap`, `overlap`, `catch_all_rows`, `missing_remainder`, `no_statistics`,
+              `detach_unfinished`, `unknown_bound`, `counts_differ`, `drift`, `foreign_partition`
+    text      one sentence
+    partition the partition it is about, as the server spells it, or None
+    """
+
+    code: str
+    text: str
+    partition: str | None = None
+
+
+def findings(tree: Tree) -> tuple[Finding, ...]:
+    """Everything that can be told from the catalogue and its statistics alone."""
+    return (*_range_findings(tree), *_missing_remainders(tree), *_partition_findings(tree))
+
+
+def _range_findings(tree: Tree) -> Iterator[Finding]:
+    ordered = sorted(tree.ranges(), key=lambda pair: range_order(pair[1]))
+    for (one, lower), (other, upper) in pairwise(ordered):
+        if overlap(lower, upper):
+            yield Finding("overlap", f"{one.spelling} and {other.spelling} can hold the same keys", other.spelling)
+        elif lower.to != upper.from_:
+            where = f"from {spell_key(lower.to)} (in) to {spell_key(upper.from_)} (out)"
+            fate = "such rows fall into the catch-all" if tree.catch_all else "such rows are refused"
+            yield Finding("gap", f"no partition holds keys {where}: {fate}", other.spelling)
+
+
+def _missing_remainders(tree: Tree) -> Iterator[Finding]:
+    hashed = [child.bounds for child in tree.children if isinstance(child.bounds, Hashed)]
+    if not hashed:
+        return
+    # Moduli may differ, and each divides the next larger one (CREATE TABLE, PARTITION BY HASH).
+    largest = max(bounds.modulus for bounds in hashed)
+    held = {slot for bounds in hashed for slot in range(bounds.remainder, largest, bounds.modulus)}
+    missing = [str(slot) for slot in range(largest) if slot not in held]
+    if missing:
+        shown = ", ".join(missing[:8]) + (" …" if len(missing) > 8 else "")
+        yield Finding("missing_remainder",
+                      f"{len(missing)} of {largest} remainders have no partition ({shown}): rows there are refused")
+
+
+def _partition_findings(tree: Tree) -> Iterator[Finding]:
+    for partition in tree.partitions:
+        if partition.is_detaching:
+            yield Finding("detach_unfinished", f"{partition.spelling} was being detached when that was interrupted: "
+                          "finish it with ALTER TABLE … DETACH PARTITION … FINALIZE", partition.spelling)
+        if isinstance(partition.bounds, Range) and partition.bounds.is_opaque:
+            yield Finding("unknown_bound", f"{partition.spelling} has a bound that Slabrow cannot place in an order",
+                          partition.spelling)
+        if not partition.is_leaf:
+            continue
+        if isinstance(partition.bounds, CatchAll) and holds_rows(partition):
+            count = f"about {partition.rows:,} rows" if partition.rows else "rows"
+            yield Finding("catch_all_rows", f"{partition.spelling} is the catch-all and holds {count} "
+                          "that no other partition takes", partition.spelling)
+        if partition.rows is None and partition.bytes:
+            yield Finding("no_statistics", f"{partition.spelling} has never been analysed: the planner guesses its size",
+                          partition.spelling)
+
+
+def holds_rows(partition: Partition) -> bool:
+    """Whether a leaf is known to hold rows, by count or by estimate."""
+    return bool(partition.rows)

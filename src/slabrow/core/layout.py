@@ -1,0 +1,160 @@
+"""A layout: what a table should be. Declared in a file, checked here, compared with the tree elsewhere."""
+
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, time
+from enum import StrEnum
+from zoneinfo import ZoneInfo
+
+from slabrow.core.errors import LayoutError
+from slabrow.core.keys import Kind, Value, parse_value, spell
+from slabrow.core.names import Name
+from slabrow.core.spans import Grid, Span, Unit
+
+
+class By(StrEnum):
+    """How a table is divided, as the server's PARTITION BY spells it."""
+
+    RANGE = "range"
+    LIST = "list"
+    HASH = "hash"
+
+
+class PastKeep(StrEnum):
+    """What becomes of a partition that lies behind `keep`."""
+
+    DETACH = "detach"
+    ARCHIVE = "archive"
+    DROP = "drop"
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """A list partition by name and the values it holds."""
+
+    name: str
+    values: tuple[str | int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """One `[[layout]]` of the layout file. Fields are as DESIGN §5 and docs/layout.md describe them."""
+
+    table: Name
+    by: By
+    key: tuple[str, ...]
+    span: Span | None = None
+    parts: int | None = None
+    groups: tuple[Group, ...] = ()
+    zone: str = "UTC"
+    from_: date | datetime | int | None = None
+    ahead: Span | None = None
+    keep: Span | None = None
+    past_keep: PastKeep = PastKeep.DETACH
+    catch_all: bool = False
+    open_below: bool = False
+    partition_name: str = "{table}_{bound}"
+
+    def faults(self) -> list[tuple[str, str]]:
+        """Every contradiction, each as (the layout key at fault, what is wrong and what to do)."""
+        return [*self._foreign_options(), *self._missing_options(), *self._doubtful_values()]
+
+    def _foreign_options(self) -> list[tuple[str, str]]:
+        only = {
+            "span": (By.RANGE, self.span is not None),
+            "ahead": (By.RANGE, self.ahead is not None),
+            "keep": (By.RANGE, self.keep is not None),
+            "from": (By.RANGE, self.from_ is not None),
+            "open_below": (By.RANGE, self.open_below),
+            "parts": (By.HASH, self.parts is not None),
+            "groups": (By.LIST, bool(self.groups)),
+        }
+        faults = [(option, f"`{option}` belongs to by = \"{by}\", but by is \"{self.by}\": remove one of them")
+                  for option, (by, given) in only.items() if given and by is not self.by]
+        if self.by is By.HASH and self.catch_all:
+            faults.append(("catch_all", "a hash layout has no catch-all, its parts hold every key: remove `catch_all`"))
+        return faults
+
+    def _missing_options(self) -> list[tuple[str, str]]:
+        faults = []
+        if self.by is By.RANGE and self.span is None:
+            faults.append(("by", 'a range layout needs a `span`, such as span = "1 month"'))
+        if self.by is By.HASH and self.parts is None:
+            faults.append(("by", "a hash layout needs `parts`, such as parts = 16"))
+        if self.by is By.LIST and len(self.key) > 1:
+            faults.append(("key", "a list layout has one key column: keep the first and remove the others"))
+        return faults
+
+    def _doubtful_values(self) -> list[tuple[str, str]]:
+        faults = []
+        if len(set(self.key)) != len(self.key):
+            faults.append(("key", "a key column stands twice: remove one"))
+        if self.parts is not None and self.parts < 2:
+            faults.append(("parts", f"{self.parts} parts divide nothing: use 2 or more"))
+        numeric = self.span is not None and self.span.unit is Unit.NUMBER
+        for option, span in (("ahead", self.ahead), ("keep", self.keep)):
+            if span is not None and self.span is not None and (span.unit is Unit.NUMBER) != numeric:
+                faults.append((option, f"`{option}` is {span} but `span` is {self.span}: give both in the same kind"))
+        if self.open_below and self.keep is not None:
+            faults.append(("open_below", "a partition that is open below never falls behind `keep`: remove one of them"))
+        held: dict[str | int, str] = {}
+        for group in self.groups:
+            for value in group.values:
+                if value in held:
+                    faults.append(("groups", f"{value!r} stands in {held[value]!r} and in {group.name!r}: keep one"))
+                held[value] = group.name
+        if "{bound}" not in self.partition_name:
+            faults.append(("partition_name", "a pattern without {bound} gives every partition the same name: add it"))
+        if strange := self.partition_name.replace("{bound}", "").replace("{table}", "").strip("{}"):
+            if "{" in strange or "}" in strange:
+                faults.append(("partition_name", "a pattern may use {table} and {bound}, nothing else in braces"))
+        return faults
+
+    def grid(self, kind: Kind) -> Grid:
+        """The boundaries of a range layout on a leading key column of this kind.
+
+        Raises LayoutError when the span does not fit the kind, or `from` does not.
+        """
+        if self.span is None:
+            raise LayoutError(f"the layout of {self.table} has no span", fix='add span = "1 month"')
+        return Grid(self.span, kind, ZoneInfo(self.zone), self.start(kind))
+
+    def start(self, kind: Kind) -> Value | None:
+        """`from` as a value of the key's kind: a bare date is midnight in the layout's zone."""
+        if self.from_ is None:
+            return None
+        wrong = LayoutError(f"`from` of {self.table} does not fit a key of type {kind}", found=f"from = {self.from_}",
+                            fix="give a whole number" if kind is Kind.INTEGER else "give a date, such as 2025-01-01")
+        match self.from_, kind:
+            case int(), Kind.INTEGER:
+                return self.from_
+            case datetime(), Kind.TIMESTAMPTZ:
+                aware = self.from_ if self.from_.tzinfo else self.from_.replace(tzinfo=ZoneInfo(self.zone))
+                return aware.astimezone(UTC)
+            case datetime(), Kind.TIMESTAMP if self.from_.tzinfo is None:
+                return self.from_
+            case datetime(), _:
+                raise wrong
+            case date(), Kind.DATE:
+                return self.from_
+            case date(), Kind.TIMESTAMP:
+                return datetime.combine(self.from_, time())
+            case date(), Kind.TIMESTAMPTZ:
+                return datetime.combine(self.from_, time(), ZoneInfo(self.zone)).astimezone(UTC)
+            case _:
+                raise wrong
+
+    def group_values(self, group: Group, kind: Kind) -> tuple[Value, ...]:
+        """The values of a group in the key's kind. Raises UsageError when one does not fit."""
+        return tuple(parse_value(str(value), kind) for value in group.values)
+
+    def __str__(self) -> str:
+        by = f"{self.by} ({', '.join(self.key)})"
+        match self.by:
+            case By.RANGE:
+                return f"{by} in spans of {self.span}" + (f", days begin in {self.zone}" if self.zone != "UTC" else "")
+            case By.HASH:
+                return f"{by} in {self.parts} parts"
+            case By.LIST:
+                return f"{by}" + (f" in {len(self.groups)} groups" if self.groups else ", a partition for each value")
+
+

@@ -1,0 +1,44 @@
+"""SQL ready to be sent or written down: plain data between the servers that write it and the runner that runs it."""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """One statement.
+
+    share     how much of the whole work it is, for the progress bar
+    is_lock   it only takes a lock: when it must wait too long it is tried again by itself, and what the transaction
+              has done so far is kept
+    """
+
+    sql: str
+    share: float = 0.0
+    is_lock: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """A query whose last column, `differs`, must be false in every row; a true one ends the transaction.
+
+    text    what is then said
+    """
+
+    query: str
+    text: str
+    share: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Transaction:
+    """Statements that happen together or not at all.
+
+    purpose     one line for people: it heads them in a script and names them in messages
+    is_atomic   False for a statement that the server refuses inside a transaction block
+    locks       the most locks it holds at once, for the guard of the server's lock table
+    """
+
+    purpose: str
+    statements: tuple[Statement | Check, ...]
+    is_atomic: bool = True
+    locks: int = 0

@@ -1,0 +1,97 @@
+"""The tree: a partitioned table and its partitions as the server holds them now."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range
+from slabrow.core.keys import Key, Kind
+from slabrow.core.layout import By
+from slabrow.core.names import Name
+
+
+@dataclass(frozen=True, slots=True)
+class KeyColumn:
+    """A column of the partition key. name is None for an expression, which `text` then spells."""
+
+    name: str | None
+    text: str
+    kind: Kind
+    type_name: str
+    not_null: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Partition:
+    """A child of the tree; a leaf when it is not divided itself.
+
+    spelling     its name as the server's regclass spells it
+    rows         the planner's estimate, None when never analysed
+    bytes        table, TOAST and indexes together
+    low, high    the key's least and greatest value: from statistics, or exact after a count
+    """
+
+    name: Name
+    spelling: str
+    parent: str
+    bounds: Bounds
+    is_leaf: bool = True
+    rows: int | None = None
+    bytes: int = 0
+    low: Key | None = None
+    high: Key | None = None
+    analyzed: datetime | None = None
+    is_detaching: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Tree:
+    """A partitioned table: how it is divided, and its partitions in the order of their bounds."""
+
+    table: Name
+    spelling: str
+    by: By
+    key: tuple[KeyColumn, ...]
+    partitions: tuple[Partition, ...] = field(default=())
+
+    @property
+    def kinds(self) -> tuple[Kind, ...]:
+        return tuple(column.kind for column in self.key)
+
+    @property
+    def children(self) -> tuple[Partition, ...]:
+        """The partitions of the table itself, without the partitions of partitions."""
+        return tuple(partition for partition in self.partitions if partition.parent == self.spelling)
+
+    @property
+    def leaves(self) -> tuple[Partition, ...]:
+        return tuple(partition for partition in self.partitions if partition.is_leaf)
+
+    @property
+    def catch_all(self) -> Partition | None:
+        return next((child for child in self.children if isinstance(child.bounds, CatchAll)), None)
+
+    def ranges(self) -> Iterator[tuple[Partition, Range]]:
+        """The range partitions whose bounds have a known order, lowest first."""
+        for child in self.children:
+            if isinstance(child.bounds, Range) and not child.bounds.is_opaque:
+                yield child, child.bounds
+
+    def home(self, key: Key | None) -> Partition | None:
+        """The child that holds `key`; None stands for a key with a NULL. None is returned when no child does.
+
+        Raises NotImplementedError for hash: only the server knows its hash functions.
+        """
+        for child in self.children:
+            match child.bounds:
+                case Range():
+                    if key is not None and not child.bounds.is_opaque and key in child.bounds:
+                        return child
+                case Listed(values=values):
+                    if (key[0] if key else None) in values:
+                        return child
+                case Hashed():
+                    raise NotImplementedError("hash partitions are the server's to choose")
+                case CatchAll():
+                    continue
+        return self.catch_all

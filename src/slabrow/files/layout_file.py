@@ -1,0 +1,208 @@
+"""Reads the layout file. All its faults are reported at once, each with its line and what to write instead."""
+
+import re
+import tomllib
+from dataclasses import dataclass
+from datetime import date, datetime
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from pydantic import BaseModel, ConfigDict, StrictBool, StrictInt, StrictStr, ValidationError
+
+from slabrow.core.errors import LayoutError, SlabrowError, UsageError, nearest
+from slabrow.core.layout import By, Group, Layout, PastKeep
+from slabrow.core.names import Name, parse_name
+from slabrow.core.spans import Span, parse_span
+
+
+class _Entry(BaseModel):
+    """One `[[layout]]` as TOML gives it, types checked and nothing else."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    table: StrictStr
+    by: By
+    key: list[StrictStr]
+    span: StrictStr | StrictInt | None = None
+    parts: StrictInt | None = None
+    groups: dict[StrictStr, list[StrictStr | StrictInt]] | None = None
+    zone: StrictStr = "UTC"
+    # `from` is a word of Python's; TOML dates come as date and datetime objects, never as text.
+    from_: StrictInt | datetime | date | None = None
+    ahead: StrictStr | StrictInt | None = None
+    keep: StrictStr | StrictInt | None = None
+    past_keep: PastKeep = PastKeep.DETACH
+    catch_all: StrictBool = False
+    open_below: StrictBool = False
+    partition_name: StrictStr = "{table}_{bound}"
+
+
+KEYS = tuple("from" if name == "from_" else name for name in _Entry.model_fields)
+_COMING = {"within": "partitions of partitions are not in this version: leave `within` out"}
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class _Fault:
+    line: int
+    text: str
+
+
+def read_layouts(path: Path) -> tuple[Layout, ...]:
+    """Every layout of a file, in its order. Raises LayoutError with all the faults, UsageError when it cannot be read."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise UsageError(f"there is no layout file {path}", fix="name one with --layout FILE") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"the layout file {path} cannot be read", found=str(error)) from None
+    return parse_layouts(text, str(path))
+
+
+def parse_layouts(text: str, name: str) -> tuple[Layout, ...]:
+    """As `read_layouts`, from text; name is what messages call it."""
+    try:
+        document = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise LayoutError(f"{name} is not valid TOML", found=str(error)) from None
+    lines = _Lines(text)
+    faults: list[_Fault] = []
+    layouts: list[Layout] = []
+    for key in document:
+        if key != "layout":
+            near = ": did you mean [[layout]]?" if nearest(key, ["layout"]) else ": a layout file holds [[layout]] tables"
+            faults.append(_Fault(lines.top(key), f"`{key}` is not known here{near}"))
+    entries = document.get("layout", [])
+    if not isinstance(entries, list):
+        faults.append(_Fault(lines.top("layout"), "write [[layout]] with two brackets: a file may hold several"))
+        entries = []
+    for place, entry in enumerate(entries):
+        layout = _layout(entry, lambda key, place=place: lines.of(place, key), faults)
+        if layout is not None:
+            layouts.append(layout)
+    if not entries and not faults:
+        faults.append(_Fault(1, "there is no [[layout]] in it"))
+    faults += _doubles(layouts, lines)
+    if faults:
+        listed = "\n".join(f"line {fault.line}: {fault.text}" for fault in sorted(faults))
+        raise LayoutError(f"{name} has {len(faults)} fault{'s' if len(faults) > 1 else ''}", found=listed)
+    return tuple(layouts)
+
+
+def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout | None:
+    before = len(faults)
+    known = {key: value for key, value in entry.items() if key not in _COMING}
+    faults += [_Fault(line(key), _COMING[key]) for key in entry if key in _COMING]
+    try:
+        read = _Entry.model_validate({"from_" if key == "from" else key: value for key, value in known.items()})
+    except ValidationError as error:
+        for key, text in dict(_worded(detail) for detail in error.errors()).items():
+            faults.append(_Fault(line(key), text))
+        return None
+
+    def converted(key: str, convert: Any, value: Any) -> Any:
+        try:
+            return None if value is None else convert(value)
+        except SlabrowError as error:
+            faults.append(_Fault(line(key), error.problem + (f": {error.fix}" if error.fix else "")))
+            return None
+
+    table: Name | None = converted("table", parse_name, read.table)
+    span: Span | None = converted("span", parse_span, read.span)
+    ahead: Span | None = converted("ahead", parse_span, read.ahead)
+    keep: Span | None = converted("keep", parse_span, read.keep)
+    converted("zone", _zone, read.zone)
+    if not read.key:
+        faults.append(_Fault(line("key"), "`key` names no column: name at least one"))
+    if len(faults) > before or table is None:
+        return None
+    layout = Layout(
+        table=table, by=read.by, key=tuple(read.key), span=span, parts=read.parts,
+        groups=tuple(Group(name, tuple(values)) for name, values in (read.groups or {}).items()),
+        zone=read.zone, from_=read.from_, ahead=ahead, keep=keep, past_keep=read.past_keep,
+        catch_all=read.catch_all, open_below=read.open_below, partition_name=read.partition_name,
+    )
+    faults += [_Fault(line(key), text) for key, text in layout.faults()]
+    return layout
+
+
+def _zone(name: str) -> ZoneInfo:
+    try:
+        return ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        from zoneinfo import available_timezones
+
+        near = nearest(name, available_timezones())
+        raise LayoutError(f"there is no time zone {name!r}",
+                          fix=f"did you mean {near!r}?" if near else "use a name such as Europe/Berlin") from None
+
+
+def _worded(detail: Any) -> tuple[str, str]:
+    """One of pydantic's findings as (key, what is wrong and what to do)."""
+    key = "from" if detail["loc"][0] == "from_" else str(detail["loc"][0])
+    match detail["type"]:
+        case "extra_forbidden":
+            near = nearest(key, KEYS)
+            return key, f"`{key}` is not a key of a layout" + (f": did you mean `{near}`?" if near else "")
+        case "missing":
+            return key, f"`{key}` is missing"
+        case "enum":
+            return key, f"`{key}` is {detail['input']!r}: it is one of {detail['ctx']['expected']}"
+        case _:
+            return key, f"`{key}` cannot be {detail['input']!r}: {_EXPECTED.get(key, 'see docs/layout.md')}"
+
+
+_EXPECTED = {
+    "table": 'write table = "schema.table"',
+    "key": 'write a list of column names, such as key = ["taken_at"]',
+    "span": 'write span = "1 month", or a whole number for a numeric key',
+    "parts": "write a whole number, such as parts = 16",
+    "groups": 'write groups = { name = ["value", "value"] }',
+    "from": "write a date without quotes, such as from = 2025-01-01, or a whole number for a numeric key",
+    "ahead": 'write ahead = "3 months", or a whole number for a numeric key',
+    "keep": 'write keep = "13 months", or a whole number for a numeric key',
+    "catch_all": "write true or false",
+    "open_below": "write true or false",
+    "zone": 'write a name such as zone = "Europe/Berlin"',
+    "partition_name": 'write a pattern such as partition_name = "{table}_{bound}"',
+}
+
+
+def _doubles(layouts: list[Layout], lines: "_Lines") -> list[_Fault]:
+    seen: set[Name] = set()
+    faults = []
+    for place, layout in enumerate(layouts):
+        if layout.table in seen:
+            faults.append(_Fault(lines.of(place, "table"), f"{layout.table} has a layout already: keep one"))
+        seen.add(layout.table)
+    return faults
+
+
+class _Lines:
+    """Where the keys of each `[[layout]]` stand. tomllib tells no positions; the grammar that matters here is small."""
+
+    _HEADER = re.compile(r"\s*\[\[?\s*([\w.\"'-]+)\s*\]\]?")
+    _KEY = re.compile(r"\s*[\"']?([\w-]+)[\"']?\s*[.=]")
+
+    def __init__(self, text: str) -> None:
+        self._found: dict[tuple[int, str], int] = {}
+        self._tops: dict[str, int] = {}
+        place = -1
+        for number, line in enumerate(text.splitlines(), 1):
+            if header := self._HEADER.match(line):
+                name = header.group(1)
+                self._tops.setdefault(name, number)
+                if name == "layout":
+                    place += 1
+                    self._found[place, ""] = number
+                elif name.startswith("layout."):
+                    self._found[place, name.split(".")[1]] = number
+            elif key := self._KEY.match(line):
+                self._found.setdefault((place, key.group(1)), number)
+
+    def of(self, place: int, key: str) -> int:
+        """The line of a key of the layout at `place`; of its header when the key is not there."""
+        return self._found.get((place, key), self._found.get((place, ""), 1))
+
+    def top(self, key: str) -> int:
+        return self._tops.get(key, self._found.get((-1, key), 1))

@@ -1,0 +1,155 @@
+"""Reads query files: plain SQL, statements ended by `;`, with comment lines that name them and say what is expected."""
+
+import re
+from dataclasses import dataclass
+from pathlib import Path
+
+from sqlglot.dialects.postgres import Postgres
+from sqlglot.errors import TokenError
+from sqlglot.tokenizer_core import Token, TokenType
+
+from slabrow.core.errors import UsageError, nearest
+
+_SETTING = re.compile(r"--\s*([a-z_-]+)\s*:\s*(.*?)\s*$", re.MULTILINE)
+_LIMIT = re.compile(r"(<=|=|<)?\s*(\d+)")
+SETTINGS = ("name", "touches", "params", "weight")
+
+
+@dataclass(frozen=True, slots=True)
+class Limit:
+    """How many leaves a query may touch: at most `most`, or exactly when `is_exact`."""
+
+    most: int
+    is_exact: bool = False
+
+    def holds(self, touched: int) -> bool:
+        return touched == self.most if self.is_exact else touched <= self.most
+
+    def __str__(self) -> str:
+        return f"{'=' if self.is_exact else '<='} {self.most}"
+
+
+@dataclass(frozen=True, slots=True)
+class FileQuery:
+    """One statement of a query file.
+
+    params   SQL constants for $1, $2, …
+    weight   runs a day
+    line     where the statement begins
+    """
+
+    name: str
+    sql: str
+    line: int
+    limit: Limit | None = None
+    params: tuple[str, ...] = ()
+    weight: float = 1.0
+
+
+def read_queries(path: Path) -> tuple[FileQuery, ...]:
+    """Every statement of a file. Raises UsageError with the line when something in it cannot be read."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise UsageError(f"there is no query file {path}", fix="name one with --queries FILE") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"the query file {path} cannot be read", found=str(error)) from None
+    return parse_queries(text, str(path))
+
+
+def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:
+    """As `read_queries`, from text; name is what messages call it."""
+    queries: list[FileQuery] = []
+    seen: set[str] = set()
+    before = 0  # where the comments above the next statement begin
+    for tokens, end in _statements(text, name):
+        start = tokens[0].start
+        settings = _settings(text[before:start], name, text.count("\n", 0, before) + 1)
+        line = text.count("\n", 0, start) + 1
+        settings.setdefault("name", f"query-{len(queries) + 1}")
+        query = _query(text[start:end], settings, line, name)
+        if query.name in seen:
+            raise UsageError(f"{name}, line {line}: a query named {query.name!r} stands above already",
+                             fix="give each query its own name")
+        seen.add(query.name)
+        queries.append(query)
+        before = end + 1
+    if not queries:
+        raise UsageError(f"{name} holds no query", fix="write SQL statements, each ended by a semicolon")
+    return tuple(queries)
+
+
+def _statements(text: str, name: str) -> list[tuple[list[Token], int]]:
+    """The tokens of each statement, with the place where it ends."""
+    tokens = tokenize(text, name)
+    found: list[tuple[list[Token], int]] = []
+    current: list[Token] = []
+    for token in tokens:
+        if token.token_type is not TokenType.SEMICOLON:
+            current.append(token)
+            continue
+        if current:
+            found.append((current, token.start))
+            current = []
+    if current:
+        found.append((current, current[-1].end + 1))
+    return found
+
+
+def tokenize(text: str, name: str = "the SQL") -> list[Token]:
+    """The tokens of a SQL text in PostgreSQL's spelling. Raises UsageError where it breaks off."""
+    try:
+        return list(Postgres().tokenize(text))
+    except TokenError as error:
+        raise UsageError(f"{name} cannot be read as SQL", found=str(error).splitlines()[0],
+                         fix="look for a quote or a comment that is not closed") from None
+
+
+def _settings(comments: str, name: str, line: int) -> dict[str, str]:
+    settings: dict[str, str] = {}
+    for match in _SETTING.finditer(comments):
+        key, value = match.groups()
+        if key in SETTINGS:
+            settings[key] = value
+        elif near := nearest(key, SETTINGS):
+            at = line + comments.count("\n", 0, match.start())
+            raise UsageError(f"{name}, line {at}: `{key}:` is not known", fix=f"did you mean `{near}:`?")
+    return settings
+
+
+def _query(sql: str, settings: dict[str, str], line: int, name: str) -> FileQuery:
+    def wrong(key: str, fix: str) -> UsageError:
+        return UsageError(f"{name}, line {line}: `{key}: {settings[key]}` above this query cannot be read", fix=fix)
+
+    limit = None
+    if "touches" in settings:
+        match = _LIMIT.fullmatch(settings["touches"])
+        if match is None:
+            raise wrong("touches", "write `-- touches: <= 2` or `-- touches: = 1`")
+        sign, number = match.groups()
+        limit = Limit(int(number) - (sign == "<"), sign == "=")
+    try:
+        weight = float(settings.get("weight", "1"))
+    except ValueError:
+        raise wrong("weight", "write how often it runs a day, such as `-- weight: 4000`") from None
+    return FileQuery(settings["name"], sql.strip(), line, limit,
+                     _split_params(settings.get("params", "")), weight)
+
+
+def _split_params(text: str) -> tuple[str, ...]:
+    """`17, '2026-03-01'` as its constants, with commas inside quotes or parentheses left alone."""
+    if not text:
+        return ()
+    params: list[str] = []
+    depth, start = 0, 0
+    for token in tokenize(text, "`params:`"):
+        depth += (token.token_type in _OPENING) - (token.token_type in _CLOSING)
+        if token.token_type is TokenType.COMMA and depth == 0:
+            params.append(text[start : token.start].strip())
+            start = token.end + 1
+    return (*params, text[start:].strip())
+
+
+_OPENING = (TokenType.L_PAREN, TokenType.L_BRACKET)
+_CLOSING = (TokenType.R_PAREN, TokenType.R_BRACKET)
+

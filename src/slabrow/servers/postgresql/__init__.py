@@ -1,0 +1,1 @@
+"""PostgreSQL 15 to 18."""

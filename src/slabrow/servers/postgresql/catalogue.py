@@ -1,0 +1,368 @@
+"""Reads the catalogue: trees in two queries whatever the number of partitions, shapes, and what columns hold.
+
+No function here takes a lock that waits: the recursive query over pg_inherits is used where pg_partition_tree()
+would lock every partition, which fails beyond what max_locks_per_transaction allows.
+"""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+
+from slabrow.core.bounds import Listed, Range, range_order
+from slabrow.core.errors import ServerError, nearest
+from slabrow.core.estimates import ColumnStatistics
+from slabrow.core.keys import Key, Kind, kind_of, parse_value
+from slabrow.core.layout import By
+from slabrow.core.names import Name
+from slabrow.core.tree import KeyColumn, Partition, Tree
+from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.bound_text import parse_bounds
+from slabrow.servers.postgresql.connection import Connection, explained
+
+_STRATEGIES = {"r": By.RANGE, "l": By.LIST, "h": By.HASH}
+KINDS_OF_RELATION = {
+    "r": "table", "p": "partitioned table", "v": "view", "m": "materialized view", "f": "foreign table",
+    "i": "index", "I": "partitioned index", "S": "sequence", "c": "composite type", "t": "TOAST table",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Relation:
+    """What a name stands for. kind is pg_class.relkind; rows is None when never analysed."""
+
+    oid: int
+    name: Name
+    spelling: str
+    kind: str
+    is_partition: bool
+    rows: int | None
+    heap_bytes: int
+    index_bytes: int
+    toast_bytes: int
+
+    @property
+    def bytes(self) -> int:
+        return self.heap_bytes + self.index_bytes + self.toast_bytes
+
+
+@contextmanager
+def reading(connection: Connection, doing: str = "read the catalogue") -> Iterator[None]:
+    """A read-only transaction in which the server spells values so that they can be read back."""
+    with explained(doing), connection.transaction():
+        connection.execute("SET TRANSACTION READ ONLY")
+        connection.execute("SELECT set_config('TimeZone', 'UTC', true), set_config('DateStyle', 'ISO, YMD', true)")
+        yield
+
+
+def relation(connection: Connection, name: Name) -> Relation:
+    """The relation of that name. Raises ServerError with the nearest names when there is none."""
+    row = connection.execute(
+        """SELECT c.oid::bigint, n.nspname, c.relname, c.oid::regclass::text, c.relkind::text, c.relispartition,
+                  c.reltuples::bigint, pg_table_size(c.oid) - coalesce(pg_total_relation_size(nullif(c.reltoastrelid, 0)), 0),
+                  pg_indexes_size(c.oid), coalesce(pg_total_relation_size(nullif(c.reltoastrelid, 0)), 0)
+           FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass(%s)""",
+        [str(name)],
+    ).fetchone()
+    if row is None:
+        raise _no_such_table(connection, name)
+    oid, schema, table, spelling, kind, is_partition, rows, *sizes = row
+    return Relation(oid, Name(schema, table), spelling, kind, is_partition, rows if rows >= 0 else None,
+                    *(max(0, size or 0) for size in sizes))
+
+
+def _no_such_table(connection: Connection, name: Name) -> ServerError:
+    rows = connection.execute(
+        """SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+           WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND n.nspname !~ '^(pg_|information_schema)'"""
+    ).fetchall()
+    known = [str(Name(schema, table)) for schema, table in rows]
+    near = nearest(str(name), known) or next((each for each in known if each.endswith("." + str(name))), None)
+    fix = f"did you mean {near}?" if near else f"database {connection.info.dbname} has {len(known)} tables"
+    return ServerError(f"there is no table {name}", found=f"nothing of that name in database {connection.info.dbname}",
+                       fix=fix)
+
+
+def is_partitioned(found: Relation) -> bool:
+    return found.kind == "p"
+
+
+def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tree:
+    """A partitioned table and all its partitions, in the order of their bounds.
+
+    with_values   also the least and greatest key of each leaf, from its statistics: one query more
+    Raises ServerError when there is no such table, or it is not partitioned.
+    """
+    with reading(connection):
+        found = relation(connection, name)
+        if not is_partitioned(found):
+            what = KINDS_OF_RELATION.get(found.kind, "relation")
+            raise ServerError(f"{found.spelling} is not partitioned", found=f"it is a {what}",
+                              fix="`slabrow convert` makes a table into a partitioned one" if what == "table" else None)
+        return _tree_of(connection, found, with_values)
+
+
+def _tree_of(connection: Connection, found: Relation, with_values: bool) -> Tree:
+    by, key = _key(connection, found)
+    kinds = {found.oid: tuple(column.kind for column in key)}
+    extremes = _extremes(connection, found.oid, key[0]) if with_values and key[0].name else {}
+    rows = connection.execute(_PARTITIONS, [found.oid]).fetchall()
+    partitions = [_partition(row, kinds.get(row[0], ()), extremes) for row in rows]
+    return Tree(found.name, found.spelling, by, key, tuple(sorted(partitions, key=_bound_order)))
+
+
+_KEY = """
+    SELECT p.partstrat::text, a.attname, format_type(coalesce(a.atttypid, 'text'::regtype), a.atttypmod),
+           coalesce(a.attnotnull, false), pg_get_expr(p.partexprs, p.partrelid)
+    FROM pg_partitioned_table p CROSS JOIN unnest(p.partattrs::int2[]) WITH ORDINALITY AS k (attnum, place)
+    LEFT JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = k.attnum AND k.attnum > 0
+    WHERE p.partrelid = %s ORDER BY k.place"""
+
+_PARTITIONS = """
+    WITH RECURSIVE below AS (
+        SELECT inhrelid, inhparent, inhdetachpending FROM pg_inherits WHERE inhparent = %s
+        UNION ALL
+        SELECT i.inhrelid, i.inhparent, i.inhdetachpending FROM pg_inherits i JOIN below b ON i.inhparent = b.inhrelid)
+    SELECT b.inhparent::bigint, n.nspname, c.relname, c.oid::regclass::text, b.inhparent::regclass::text,
+           c.relkind <> 'p', pg_get_expr(c.relpartbound, c.oid), c.reltuples::bigint, b.inhdetachpending,
+           CASE WHEN c.relkind = 'p' THEN 0 ELSE coalesce(pg_total_relation_size(c.oid), 0) END, c.oid::bigint,
+           greatest(pg_stat_get_last_analyze_time(c.oid), pg_stat_get_last_autoanalyze_time(c.oid))
+    FROM below b JOIN pg_class c ON c.oid = b.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace"""
+
+
+def _key(connection: Connection, found: Relation) -> tuple[By, tuple[KeyColumn, ...]]:
+    rows = connection.execute(_KEY, [found.oid]).fetchall()
+    columns = tuple(
+        KeyColumn(name, name or expressions, kind_of(type_name) if name else Kind.OTHER, type_name, not_null)
+        for _, name, type_name, not_null, expressions in rows
+    )
+    return _STRATEGIES[rows[0][0]], columns
+
+
+def _partition(row: tuple[Any, ...], kinds: tuple[Kind, ...], extremes: dict[int, tuple[Key, Key]]) -> Partition:
+    _, schema, table, spelling, parent, is_leaf, bound, rows, detaching, size, oid, analyzed = row
+    # Partitions of partitions have keys of their own: their bounds are kept as the server spells them.
+    bounds = parse_bounds(bound or "DEFAULT", kinds) if kinds else parse_bounds(bound or "DEFAULT", _OPAQUE)
+    low, high = extremes.get(oid, (None, None))
+    return Partition(Name(schema, table), spelling, parent, bounds, is_leaf, rows if rows >= 0 else None, size,
+                     low, high, analyzed, bool(detaching))
+
+
+_OPAQUE = (Kind.OTHER,)
+
+
+def _bound_order(partition: Partition) -> tuple[Any, ...]:
+    match partition.bounds:
+        case Range() if not partition.bounds.is_opaque:
+            return (0, range_order(partition.bounds), partition.spelling)
+        case Listed():
+            return (1, partition.spelling)
+        case _:
+            return (2, partition.spelling)
+
+
+def _extremes(connection: Connection, oid: int, column: KeyColumn) -> dict[int, tuple[Key, Key]]:
+    rows = connection.execute(
+        """WITH RECURSIVE below AS (
+               SELECT inhrelid FROM pg_inherits WHERE inhparent = %s
+               UNION ALL SELECT i.inhrelid FROM pg_inherits i JOIN below b ON i.inhparent = b.inhrelid)
+           SELECT c.oid::bigint, s.most_common_vals::text::text[], (s.histogram_bounds::text::text[])[1],
+                  (s.histogram_bounds::text::text[])[array_upper(s.histogram_bounds::text::text[], 1)]
+           FROM below b JOIN pg_class c ON c.oid = b.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+           JOIN pg_stats s ON s.schemaname = n.nspname AND s.tablename = c.relname AND s.attname = %s""",
+        [oid, column.name],
+    ).fetchall()
+    found: dict[int, tuple[Key, Key]] = {}
+    for relid, common, first, last in rows:
+        values = [parse_value(text, column.kind) for text in (*(common or ()), first, last) if text is not None]
+        statistics = ColumnStatistics(column.name or "", 0.0, None, (), tuple(values))
+        if statistics.low is not None and statistics.high is not None:
+            found[relid] = ((statistics.low,), (statistics.high,))
+    return found
+
+
+def column_statistics(connection: Connection, found: Relation) -> dict[str, ColumnStatistics]:
+    """What the last ANALYZE saw of each column of a table; a column without statistics is not in it.
+
+    n_distinct below zero is a share of the rows (PostgreSQL manual, 53.25 pg_stats).
+    """
+    rows = connection.execute(
+        """SELECT s.attname, s.null_frac, s.n_distinct, s.most_common_vals::text::text[], s.most_common_freqs,
+                  s.histogram_bounds::text::text[], s.correlation, format_type(a.atttypid, a.atttypmod)
+           FROM pg_stats s JOIN pg_attribute a ON a.attrelid = %s AND a.attname = s.attname
+           WHERE s.schemaname = %s AND s.tablename = %s AND s.inherited = %s""",
+        [found.oid, found.name.schema, found.name.table, is_partitioned(found)],
+    ).fetchall()
+    result = {}
+    for name, nulls, distinct, common, shares, histogram, correlation, type_name in rows:
+        kind = kind_of(type_name)
+        if distinct < 0:
+            distinct = -distinct * found.rows if found.rows is not None else None
+        result[name] = ColumnStatistics(
+            name, nulls, distinct,
+            tuple((parse_value(text, kind), share) for text, share in zip(common or (), shares or (), strict=True)),
+            tuple(parse_value(text, kind) for text in histogram or ()), correlation,
+        )
+    return result
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnFact:
+    """A column by name and type as the server spells it."""
+
+    name: str
+    type_name: str
+    not_null: bool
+
+    @property
+    def kind(self) -> Kind:
+        return kind_of(self.type_name)
+
+
+def columns(connection: Connection, found: Relation) -> tuple[ColumnFact, ...]:
+    """The columns of a table in their order."""
+    rows = connection.execute(
+        """SELECT attname, format_type(atttypid, atttypmod), attnotnull FROM pg_attribute
+           WHERE attrelid = %s AND attnum > 0 AND NOT attisdropped ORDER BY attnum""", [found.oid]).fetchall()
+    return tuple(ColumnFact(*row) for row in rows)
+
+
+@dataclass(frozen=True, slots=True)
+class IndexFact:
+    name: str
+    definition: str
+    bytes: int
+    is_unique: bool
+    is_primary: bool
+    is_valid: bool
+    scans: int
+
+
+@dataclass(frozen=True, slots=True)
+class ForeignKeyFact:
+    """direction: `out` when the table refers to `other`, `in` when `other` refers to it."""
+
+    name: str
+    direction: str
+    other: str
+    definition: str
+
+
+def indexes(connection: Connection, found: Relation) -> tuple[IndexFact, ...]:
+    """The indexes of a table with their sizes and how often they were scanned."""
+    rows = connection.execute(
+        """SELECT i.indexrelid::regclass::text, pg_get_indexdef(i.indexrelid), pg_relation_size(i.indexrelid),
+                  i.indisunique, i.indisprimary, i.indisvalid, coalesce(pg_stat_get_numscans(i.indexrelid), 0)
+           FROM pg_index i WHERE i.indrelid = %s ORDER BY i.indisprimary DESC, 1""", [found.oid]).fetchall()
+    return tuple(IndexFact(*row) for row in rows)
+
+
+def foreign_keys(connection: Connection, found: Relation) -> tuple[ForeignKeyFact, ...]:
+    """The foreign keys out of a table and into it."""
+    rows = connection.execute(
+        """SELECT conname, CASE WHEN conrelid = %(oid)s THEN 'out' ELSE 'in' END,
+                  CASE WHEN conrelid = %(oid)s THEN confrelid ELSE conrelid END::regclass::text,
+                  pg_get_constraintdef(oid)
+           FROM pg_constraint WHERE contype = 'f' AND %(oid)s IN (conrelid, confrelid) AND conparentid = 0
+           ORDER BY 2 DESC, 1""", {"oid": found.oid}).fetchall()
+    return tuple(ForeignKeyFact(*row) for row in rows)
+
+
+@dataclass(frozen=True, slots=True)
+class LeafFact:
+    """A leaf and the root of its tree. A root without leaves stands once, with no spelling.
+
+    plan_name   `schema.table` as EXPLAIN (VERBOSE) gives the two parts
+    rows        the planner's estimate, 0 when never analysed
+    """
+
+    root: str
+    plan_name: str
+    spelling: str | None
+    rows: int
+
+
+def all_leaves(connection: Connection) -> tuple[LeafFact, ...]:
+    """Every partitioned table in the database with its leaves: one query."""
+    rows = connection.execute(
+        """WITH RECURSIVE below AS (
+               SELECT p.partrelid AS root, p.partrelid AS relid FROM pg_partitioned_table p
+               JOIN pg_class c ON c.oid = p.partrelid AND NOT c.relispartition
+               UNION ALL
+               SELECT b.root, i.inhrelid FROM below b JOIN pg_inherits i ON i.inhparent = b.relid)
+           SELECT b.root::regclass::text, n.nspname || '.' || c.relname,
+                  CASE WHEN c.relkind <> 'p' THEN c.oid::regclass::text END, greatest(c.reltuples, 0)::bigint
+           FROM below b JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+           WHERE c.relkind <> 'p' OR b.relid = b.root""").fetchall()
+    return tuple(LeafFact(*row) for row in rows)
+
+
+def names_in_schema(connection: Connection, schema: str | None) -> frozenset[str]:
+    """Every relation name in a schema: what a new partition cannot be called."""
+    rows = connection.execute(
+        "SELECT relname FROM pg_class WHERE relnamespace = to_regnamespace(%s)",
+        [quoting.identifier(schema or "public")]).fetchall()
+    return frozenset(name for (name,) in rows)
+
+
+_LEAVES = """
+    WITH RECURSIVE below AS (
+        SELECT inhrelid FROM pg_inherits WHERE inhparent = %s
+        UNION ALL SELECT i.inhrelid FROM pg_inherits i JOIN below b ON i.inhparent = b.inhrelid)
+    SELECT {what} FROM below b JOIN pg_class c ON c.oid = b.inhrelid AND c.relkind <> 'p'"""
+
+
+def leaf_count(connection: Connection, found: Relation) -> int:
+    """How many leaves a partitioned table has."""
+    row = connection.execute(_LEAVES.format(what="count(*)").encode(), [found.oid]).fetchone()
+    return int(row[0]) if row else 0
+
+
+def rows_of_leaves(connection: Connection, found: Relation) -> int | None:
+    """The planner's estimate of a partitioned table's rows, leaf by leaf; None when one was never analysed."""
+    what = "CASE WHEN bool_or(c.reltuples < 0) THEN NULL ELSE coalesce(sum(c.reltuples), 0)::bigint END"
+    row = connection.execute(_LEAVES.format(what=what).encode(), [found.oid]).fetchone()
+    return None if row is None or row[0] is None else int(row[0])
+
+
+def blocks(connection: Connection, found: Relation) -> int:
+    """The size of a table's main fork, in blocks."""
+    row = connection.execute("SELECT pg_relation_size(%s::oid) / current_setting('block_size')::int", [found.oid]).fetchone()
+    return int(row[0]) if row else 0
+
+
+def current_role(connection: Connection) -> str:
+    row = connection.execute("SELECT current_user").fetchone()
+    return str(row[0]) if row else ""
+
+
+def owner(connection: Connection, found: Relation) -> str:
+    row = connection.execute("SELECT pg_get_userbyid(relowner) FROM pg_class WHERE oid = %s", [found.oid]).fetchone()
+    return str(row[0]) if row else ""
+
+
+def comment(connection: Connection, found: Relation) -> str | None:
+    row = connection.execute("SELECT obj_description(%s::oid, 'pg_class')", [found.oid]).fetchone()
+    return None if row is None else row[0]
+
+
+def has_record_hash(connection: Connection, found: Relation) -> bool:
+    """Whether the type of every column has a hash operator class that `hash_record_extended()` can use.
+
+    Arrays, ranges, enums and records are answered for by their own pseudo-type's class; what they are made of is not
+    looked at, so types other than the built-in scalars count as not hashable.
+    """
+    row = connection.execute(
+        """SELECT bool_and(EXISTS (SELECT FROM pg_opclass o JOIN pg_am m ON m.oid = o.opcmethod AND m.amname = 'hash'
+                                   JOIN pg_amproc p ON p.amprocfamily = o.opcfamily AND p.amproclefttype = o.opcintype
+                                        AND p.amprocnum = 2
+                                   WHERE o.opcdefault AND o.opcintype = CASE t.typname WHEN 'varchar' THEN 'text'::regtype
+                                                                        ELSE t.oid END))
+           FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid
+           WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped""", [found.oid]).fetchone()
+    return bool(row and row[0])
+
+
+def exists(connection: Connection, name: Name) -> bool:
+    row = connection.execute("SELECT to_regclass(%s) IS NOT NULL", [str(name)]).fetchone()
+    return bool(row and row[0])

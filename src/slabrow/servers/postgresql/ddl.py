@@ -1,0 +1,212 @@
+"""Writes tables, partitions and what belongs to them as SQL. Pure: text out, nothing sent."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from slabrow.core.actions import Action, Archive, Create, Detach, Drop
+from slabrow.core.due import Planned
+from slabrow.core.layout import Layout
+from slabrow.core.names import Name, fit
+from slabrow.core.shape import Column, Shape, extended
+from slabrow.core.statements import Statement, Transaction
+from slabrow.core.tree import Tree
+from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.quoting import identifier, literal
+
+# Creating a partition locks it, its TOAST table and each index: a transaction of this many stays far below the
+# 6,400 locks of a server with default settings (PostgreSQL manual, 19.12 max_locks_per_transaction).
+PARTITIONS_A_TRANSACTION = 100
+
+
+def create_table(shape: Shape, name: Name, layout: Layout) -> str:
+    """CREATE TABLE … PARTITION BY with columns and checks; keys and indexes come later, when there are rows."""
+    lines = [_column(column) for column in shape.columns]
+    lines += [f"CONSTRAINT {identifier(constraint.name)} {constraint.definition}"
+              for constraint in shape.constraints if constraint.kind == "c"]
+    body = ",\n    ".join(lines)
+    tablespace = f" TABLESPACE {identifier(shape.tablespace)}" if shape.tablespace else ""
+    return f"CREATE TABLE {quoting.table(name)} (\n    {body}\n) {partition_by(layout)}{tablespace}"
+
+
+def partition_by(layout: Layout) -> str:
+    return f"PARTITION BY {layout.by.upper()} ({quoting.columns(layout.key)})"
+
+
+def _column(column: Column) -> str:
+    parts = [identifier(column.name), column.type_name]
+    if column.collation:
+        parts.append(f"COLLATE {column.collation}")
+    if column.default is not None:
+        parts.append(f"DEFAULT {column.default}")
+    if column.generated is not None:
+        expression, kind = column.generated.rsplit(" ", 1)
+        parts.append(f"GENERATED ALWAYS AS ({expression}) {kind}")
+    if column.identity:
+        parts.append(f"GENERATED {'ALWAYS' if column.identity == 'a' else 'BY DEFAULT'} AS IDENTITY")
+    if column.not_null:
+        parts.append("NOT NULL")
+    return " ".join(parts)
+
+
+def create_partitions(parent: Name, planned: tuple[Planned, ...], shape: Shape, width: int) -> Iterator[Statement]:
+    """CREATE TABLE … PARTITION OF for each: for a parent that nobody uses yet."""
+    options = f" WITH ({', '.join(shape.options)})" if shape.options else ""
+    unlogged = "UNLOGGED " if shape.is_unlogged else ""
+    for partition in planned:
+        yield Statement(f"CREATE {unlogged}TABLE {quoting.table(parent.sibling(partition.name))} "
+                        f"PARTITION OF {quoting.table(parent)} {quoting.bounds(partition.bounds, width)}{options}")
+
+
+def column_settings(shape: Shape, name: Name) -> Iterator[Statement]:
+    """What CREATE TABLE cannot say about columns: storage, compression, statistics targets."""
+    alter = f"ALTER TABLE {quoting.table(name)} ALTER COLUMN"
+    for column in shape.columns:
+        if column.storage:
+            yield Statement(f"{alter} {identifier(column.name)} SET STORAGE {column.storage}")
+        if column.compression:
+            yield Statement(f"{alter} {identifier(column.name)} SET COMPRESSION {column.compression}")
+        if column.statistics_target is not None:
+            yield Statement(f"{alter} {identifier(column.name)} SET STATISTICS {column.statistics_target}")
+
+
+def comments(shape: Shape, name: Name) -> Iterator[Statement]:
+    if shape.comment is not None:
+        yield Statement(f"COMMENT ON TABLE {quoting.table(name)} IS {literal(shape.comment)}")
+    for column in shape.columns:
+        if column.comment is not None:
+            yield Statement(f"COMMENT ON COLUMN {quoting.table(name)}.{identifier(column.name)} "
+                            f"IS {literal(column.comment)}")
+
+
+def grants(shape: Shape, name: Name) -> Iterator[Statement]:
+    for grant in shape.grants:
+        column = f" ({identifier(grant.column)})" if grant.column else ""
+        grantee = "PUBLIC" if grant.grantee is None else identifier(grant.grantee)
+        option = " WITH GRANT OPTION" if grant.grantable else ""
+        yield Statement(f"GRANT {grant.privilege}{column} ON {quoting.table(name)} TO {grantee}{option}")
+
+
+def owners(shape: Shape, name: Name, planned: tuple[Planned, ...], role: str) -> Iterator[Statement]:
+    """The old owner for the parent and each partition, where the acting role is another."""
+    if shape.owner == role:
+        return
+    for owned in (name, *(name.sibling(partition.name) for partition in planned)):
+        yield Statement(f"ALTER TABLE {quoting.table(owned)} OWNER TO {identifier(shape.owner)}")
+
+
+@dataclass(frozen=True, slots=True)
+class NewKeys:
+    """The unique keys, indexes and foreign keys of a new parent, under names that end in `suffix` until they are final.
+
+    The final names may still belong to the old table: indexes share their schema's names.
+    """
+
+    shape: Shape
+    layout: Layout
+    suffix: str = ""
+
+    def _name(self, name: str) -> str:
+        return fit(name, self.suffix, 63)
+
+    def _mended(self) -> Shape:
+        return extended(self.shape, self.layout.key, {column: identifier(column) for column in self.layout.key})
+
+    def statements(self, parent: Name, share: float) -> list[Statement]:
+        """share: of the whole work, divided evenly."""
+        shape, table = self._mended(), quoting.table(parent)
+        made = [f"ALTER TABLE {table} ADD CONSTRAINT {identifier(self._name(constraint.name))} {constraint.definition}"
+                for constraint in shape.constraints if constraint.is_key]
+        made += [f"CREATE {'UNIQUE ' if index.is_unique else ''}INDEX {identifier(self._name(index.name))} "
+                 f"ON {table} {index.definition}" for index in shape.indexes]
+        made += [f"ALTER TABLE {table} ADD CONSTRAINT {identifier(constraint.name)} {constraint.definition}"
+                 for constraint in shape.constraints if constraint.kind == "f"]
+        made += [f"COMMENT ON INDEX {quoting.table(parent.sibling(self._name(index.name)))} IS {literal(index.comment)}"
+                 for index in shape.indexes if index.comment is not None]
+        return [Statement(sql, share / len(made)) for sql in made]
+
+    def renames(self, parent: Name) -> Iterator[Statement]:
+        """From the passing names to the final ones."""
+        if not self.suffix:
+            return
+        for constraint in self.shape.constraints:
+            if constraint.is_key:
+                yield Statement(f"ALTER TABLE {quoting.table(parent)} RENAME CONSTRAINT "
+                                f"{identifier(self._name(constraint.name))} TO {identifier(constraint.name)}")
+        for index in self.shape.indexes:
+            yield Statement(f"ALTER INDEX {quoting.table(parent.sibling(self._name(index.name)))} "
+                            f"RENAME TO {identifier(index.name)}")
+
+    @property
+    def count(self) -> int:
+        """How many indexes each partition gets."""
+        return len(self.shape.indexes) + sum(constraint.is_key for constraint in self.shape.constraints)
+
+
+def lock_timeout(milliseconds: int) -> Statement:
+    return Statement(f"SET LOCAL lock_timeout = {milliseconds}")
+
+
+def build(shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str, lock_wait_ms: int) -> list[Transaction]:
+    """A new partitioned table and its partitions, the partitions in transactions of a bounded size."""
+    name = layout.table
+    keys = NewKeys(shape, layout)
+    parent = Transaction(
+        f"create the partitioned table {name}",
+        (lock_timeout(lock_wait_ms), Statement(create_table(shape, name, layout)), *column_settings(shape, name),
+         *keys.statements(name, 0.0), *owners(shape, name, (), role), *grants(shape, name), *comments(shape, name)),
+    )
+    return [parent, *build_partitions(shape, layout, planned, role, lock_wait_ms)]
+
+
+def build_partitions(shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str,
+                     lock_wait_ms: int) -> Iterator[Transaction]:
+    """The partitions of a parent that exists, in transactions of a bounded size."""
+    for first in range(0, len(planned), PARTITIONS_A_TRANSACTION):
+        some = planned[first : first + PARTITIONS_A_TRANSACTION]
+        share = 1 / len(planned)
+        made = [Statement(statement.sql, share)
+                for statement in create_partitions(layout.table, some, shape, len(layout.key))]
+        owned = [Statement(f"ALTER TABLE {quoting.table(layout.table.sibling(partition.name))} "
+                           f"OWNER TO {identifier(shape.owner)}") for partition in some if shape.owner != role]
+        yield Transaction(f"create partitions {first + 1} to {first + len(some)} of {len(planned)}",
+                          (lock_timeout(lock_wait_ms), *made, *owned))
+
+
+def upkeep(action: Action, tree: Tree, lock_wait_ms: int, owner: str | None = None) -> Transaction:
+    """One action on a table in use, with the weakest locks that the server offers for it.
+
+    A new partition is made apart and attached: ATTACH PARTITION takes SHARE UPDATE EXCLUSIVE on the parent, where
+    CREATE TABLE … PARTITION OF takes ACCESS EXCLUSIVE (PostgreSQL manual, ALTER TABLE, "ATTACH PARTITION"). A catch-all,
+    if there is one, is still locked and looked through.
+    owner   the parent's, when the acting role is another
+    """
+    parent, partition = quoting.table(action.table), quoting.table(action.partition)
+    match action:
+        case Create():
+            like = "INCLUDING ALL EXCLUDING INDEXES EXCLUDING IDENTITY"
+            made = [f"CREATE TABLE {partition} (LIKE {parent} {like})"]
+            if owner is not None:
+                made.append(f"ALTER TABLE {partition} OWNER TO {identifier(owner)}")
+            made.append(f"ALTER TABLE {parent} ATTACH PARTITION {partition} "
+                        f"{quoting.bounds(action.bounds, len(tree.key))}")
+        case Detach() | Drop() if _is_detaching(tree, action):
+            made = [f"ALTER TABLE {parent} DETACH PARTITION {partition} FINALIZE"]
+            made += [f"DROP TABLE {partition}"] if isinstance(action, Drop) else []
+        case Detach():
+            if tree.catch_all is None:
+                # CONCURRENTLY waits for readers without holding up others; it is refused beside a catch-all, and in
+                # a transaction block (PostgreSQL manual, ALTER TABLE, "DETACH PARTITION").
+                sql = f"ALTER TABLE {parent} DETACH PARTITION {partition} CONCURRENTLY"
+                return Transaction(f"detach {action.partition}", (Statement(sql, 1.0),), is_atomic=False)
+            made = [f"ALTER TABLE {parent} DETACH PARTITION {partition}"]
+        case Drop():
+            made = [f"ALTER TABLE {parent} DETACH PARTITION {partition}", f"DROP TABLE {partition}"]
+        case Archive():
+            raise NotImplementedError("archiving writes files, not statements")
+    return Transaction(f"{action.kind} {action.partition}",
+                       (lock_timeout(lock_wait_ms), *(Statement(sql, 1 / len(made)) for sql in made)))
+
+
+def _is_detaching(tree: Tree, action: Action) -> bool:
+    """Whether an earlier DETACH … CONCURRENTLY of this partition was interrupted, and has to be finished."""
+    return any(partition.is_detaching for partition in tree.partitions if partition.name == action.partition)

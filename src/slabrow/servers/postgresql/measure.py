@@ -1,0 +1,134 @@
+"""Reads rows rather than the catalogue: extremes, counts by bounds and by value, exact censuses, hash routes."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from slabrow.core.keys import Key, Kind, Value, parse_value
+from slabrow.core.names import Name
+from slabrow.core.tree import Partition, Tree
+from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.catalogue import ColumnFact, reading
+from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.quoting import identifier, literal
+
+
+@dataclass(frozen=True, slots=True)
+class Extent:
+    """The least and greatest value of a column, and how many rows have none."""
+
+    low: Value | None
+    high: Value | None
+    nulls: int
+
+
+def extent(connection: Connection, table: Name, column: ColumnFact) -> Extent:
+    """Exact. Where the column cannot be NULL this is two index look-ups, else one scan."""
+    name = identifier(column.name)
+    nulls = "0" if column.not_null else f"(SELECT count(*) FROM {quoting.table(table)} WHERE {name} IS NULL)"
+    row = connection.execute(
+        f"SELECT min({name})::text, max({name})::text, {nulls} FROM {quoting.table(table)}").fetchone()
+    low, high, missing = row or (None, None, 0)
+    return Extent(None if low is None else parse_value(low, column.kind),
+                  None if high is None else parse_value(high, column.kind), missing)
+
+
+@dataclass(frozen=True, slots=True)
+class BucketCounts:
+    """Rows between thresholds: counts[0] below the first, counts[i] from threshold i-1 (in) to i (out)."""
+
+    counts: tuple[int, ...]
+    nulls: int
+
+
+def count_buckets(connection: Connection, table: Name, column: ColumnFact, thresholds: Sequence[Value]) -> BucketCounts:
+    """Counts the rows between sorted thresholds: one scan, whatever their number."""
+    name = identifier(column.name)
+    array = quoting.array([quoting.value(each) for each in thresholds], column.type_name)
+    rows = connection.execute(
+        f"SELECT width_bucket({name}, {array}), count(*) FROM {quoting.table(table)} GROUP BY 1").fetchall()
+    found: dict[int | None, int] = dict(rows)
+    return BucketCounts(tuple(found.get(bucket, 0) for bucket in range(len(thresholds) + 1)), found.get(None, 0))
+
+
+def count_values(connection: Connection, table: Name, column: ColumnFact) -> dict[Value | None, int]:
+    """Counts the rows of each value: one scan."""
+    name = identifier(column.name)
+    rows = connection.execute(
+        f"SELECT {name}::text, count(*) FROM {quoting.table(table)} GROUP BY {name} ORDER BY {name}").fetchall()
+    return {None if text is None else parse_value(text, column.kind): count for text, count in rows}
+
+
+@dataclass(frozen=True, slots=True)
+class LeafCount:
+    """An exact count of one leaf. low and high are of the leading key column."""
+
+    rows: int
+    low: Key | None
+    high: Key | None
+
+
+# A query on the parent would lock every partition with all its indexes at once; this many leaves, named one by one,
+# stay far below the default lock table.
+LEAVES_A_QUERY = 200
+
+
+def count_leaves(connection: Connection, tree: Tree) -> dict[str, LeafCount]:
+    """Exact rows and extremes of every leaf, by spelling. Each batch of leaves is its own transaction."""
+    column = tree.key[0]
+    counted: dict[str, LeafCount] = {}
+    leaves = tree.leaves
+    for first in range(0, len(leaves), LEAVES_A_QUERY):
+        batch = leaves[first : first + LEAVES_A_QUERY]
+        query = "\nUNION ALL ".join(_count_of(place, leaf, column.name) for place, leaf in enumerate(batch))
+        with reading(connection, f"count the rows of {tree.spelling}"):
+            rows = connection.execute(query).fetchall()
+        for place, count, low, high in rows:
+            counted[batch[place].spelling] = LeafCount(count, _key(low, column.kind), _key(high, column.kind))
+    return counted
+
+
+def _count_of(place: int, leaf: Partition, column: str | None) -> str:
+    extremes = f"min({identifier(column)})::text, max({identifier(column)})::text" if column else "NULL, NULL"
+    return f"SELECT {place}, count(*), {extremes} FROM ONLY {quoting.table(leaf.name)}"
+
+
+def _key(text: str | None, kind: Kind) -> Key | None:
+    return None if text is None else (parse_value(text, kind),)
+
+
+def hash_routes(connection: Connection, tree: Tree, keys: Sequence[Sequence[str | None]]) -> list[str | None]:
+    """For each key (its columns as text, None for NULL) the hash partition that the server picks: one query.
+
+    Asked with satisfies_hash_partition(), the function behind every hash partition's own constraint.
+    """
+    if not keys:
+        return []
+    names = [f"k{place}" for place in range(len(tree.key))]
+    values = ", ".join(
+        "(" + ", ".join([str(place), *("NULL" if text is None else literal(text) for text in key)]) + ")"
+        for place, key in enumerate(keys))
+    casts = ", ".join(f"v.{name}::{column.type_name}" for name, column in zip(names, tree.key, strict=True))
+    tests = "\nUNION ALL ".join(
+        f"SELECT v.place, {number} FROM v WHERE satisfies_hash_partition({literal(str(tree.table))}::regclass, "
+        f"{child.bounds.modulus}, {child.bounds.remainder}, {casts})"  # type: ignore[union-attr]
+        for number, child in enumerate(tree.children))
+    rows = connection.execute(
+        f"WITH v (place, {', '.join(names)}) AS (VALUES {values}) {tests}").fetchall()
+    homes: dict[int, int] = dict(rows)
+    return [tree.children[homes[place]].spelling if place in homes else None for place in range(len(keys))]
+
+
+def count_rows(connection: Connection, table: Name) -> int:
+    """Exact: one scan."""
+    row = connection.execute(f"SELECT count(*) FROM {quoting.table(table)}").fetchone()
+    return int(row[0]) if row else 0
+
+
+def any_rows(connection: Connection, tables: Sequence[Name]) -> bool:
+    """Whether one of the tables holds a row at all."""
+    for first in range(0, len(tables), LEAVES_A_QUERY):
+        tests = " OR ".join(f"EXISTS (SELECT FROM ONLY {quoting.table(each)})" for each in tables[first:][:LEAVES_A_QUERY])
+        row = connection.execute(f"SELECT {tests}").fetchone()
+        if row and row[0]:
+            return True
+    return False

@@ -1,0 +1,1 @@
+"""Results as terminal tables, pictures, JSON and CSV."""

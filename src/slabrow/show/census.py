@@ -1,0 +1,81 @@
+"""How a census looks."""
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from rich.console import Console
+
+from slabrow.core.findings import Finding
+from slabrow.core.tree import Partition
+from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held, key_data, key_text
+from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
+from slabrow.show.words import count, plural, size
+from slabrow.work.census import Census
+
+_MOST_FINDINGS = 20
+
+
+def finding_data(finding: Finding) -> Json:
+    return {"code": finding.code, "text": finding.text, "partition": finding.partition}
+
+
+def _data(census: Census) -> Json:
+    tree = census.tree
+    return {
+        "table": tree.spelling,
+        "by": str(tree.by),
+        "key": [column.text for column in tree.key],
+        "exact": census.is_exact,
+        "partitions": [_partition_data(partition) for partition in tree.partitions],
+        "against": [{"bucket": each.label, "before": each.before, "after": each.after} for each in census.against],
+        "findings": [finding_data(finding) for finding in census.findings],
+        "notes": list(census.notes),
+    }
+
+
+def _partition_data(partition: Partition) -> Json:
+    return {"name": partition.spelling, "parent": partition.parent, **bounds_data(partition.bounds),
+            "rows": partition.rows, "bytes": partition.bytes, "low": key_data(partition.low),
+            "high": key_data(partition.high)}
+
+
+def _rows(census: Census) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+    return ("name", "parent", *BOUNDS_HEADER, "rows", "bytes", "low", "high"), [
+        [partition.spelling, partition.parent, *bounds_row(partition.bounds), partition.rows, partition.bytes,
+         key_data(partition.low), key_data(partition.high)] for partition in census.tree.partitions]
+
+
+def _text(census: Census, out: Console) -> None:
+    tree = census.tree
+    rows = [leaf.rows for leaf in tree.leaves]
+    total = None if None in rows else sum(row or 0 for row in rows)
+    heading(out, f"{tree.spelling} by {tree.by} ({', '.join(column.text for column in tree.key)}): "
+                 f"{plural(len(tree.leaves), 'leaf', 'leaves')}, {'' if census.is_exact else 'about '}{count(total)} rows, "
+                 f"{size(sum(leaf.bytes for leaf in tree.leaves))}")
+    lines = table("partition", "from (in)", "to (out)", "rows", "bytes", "lowest key", "highest key",
+                  right=("rows", "bytes"))
+    for partition in tree.partitions:
+        lines.add_row(*map(plain, (partition.spelling, *held(partition.bounds))), count(partition.rows),
+                      size(partition.bytes), plain(key_text(partition.low)), plain(key_text(partition.high)))
+    out.print(lines)
+    if census.against:
+        same = sum(each.before == each.after for each in census.against)
+        text = f"{same} of {len(census.against)} counts taken before equal the rows there now"
+        out.print(good(text + ".") if same == len(census.against) else bad(text + "."))
+    print_findings(census.findings, out)
+    for text in census.notes:
+        note(out, f"Note: {text}.")
+
+
+def print_findings(findings: Sequence[Finding], out: Console) -> None:
+    if not findings:
+        out.print(good("No findings."))
+        return
+    out.print(bad(f"{plural(len(findings), 'finding')}:"))
+    for finding in findings[:_MOST_FINDINGS]:
+        out.print(plain(f"  {finding.code}: {finding.text}."))
+    if len(findings) > _MOST_FINDINGS:
+        out.print(plain(f"  … and {len(findings) - _MOST_FINDINGS} more; --format json has them all"))
+
+
+SHOWN: Shown[Census] = Shown("census", _data, _rows, _text)

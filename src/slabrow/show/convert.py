@@ -1,0 +1,108 @@
+"""How a conversion looks, before and after, and the dropping of the old table."""
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from rich.console import Console
+
+from slabrow.core.shape import KeyChange
+from slabrow.show.forecast import text_partitions
+from slabrow.show.output import Json, Shown, good, heading, note, plain, table
+from slabrow.show.statements import print_statements, transaction_data
+from slabrow.show.words import count, plural, size
+from slabrow.work.convert import ConvertResult, DropResult, catch_all_rows
+
+
+def key_change_data(change: KeyChange) -> Json:
+    return {"name": change.name, "what": change.what, "before": list(change.before), "after": list(change.after)}
+
+
+def print_key_changes(changes: Sequence[KeyChange], out: Console) -> None:
+    """N15: which unique keys must take in the partition key, and what that gives up."""
+    for change in changes:
+        before, after = (", ".join(column or "an expression" for column in columns) for columns in (change.before, change.after))
+        out.print(plain(f"The {change.what} {change.name} ({before}) becomes ({after})."))
+    if changes:
+        note(out, "A unique key of a partitioned table must contain the partition key, as each partition can only vouch "
+             "for itself. From now on the server no longer refuses the same old key twice with different partition keys.")
+
+
+def _data(result: ConvertResult) -> Json:
+    compared = {each.partition: each for each in result.compared}
+    return {
+        "table": result.prospect.relation.spelling,
+        "layout": str(result.layout),
+        "old_table": str(result.old_name),
+        "key_changes": [key_change_data(change) for change in result.key_changes],
+        "partitions": [{"name": sized.planned.name, "rows": sized.rows, "bytes": sized.bytes,
+                        "compared": sized.planned.name in compared} for sized in result.prospect.sized],
+        "catch_all_rows": catch_all_rows(result),
+        "transactions": transaction_data([result.transaction]),
+        "state": "done" if result.is_done else "proposed",
+    }
+
+
+def _rows(result: ConvertResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+    after = {each.partition: each.rows_after for each in result.compared}
+    return ("partition", "rows_before", "rows_after"), [
+        [sized.planned.name, sized.rows, after.get(sized.planned.name, 0) if result.is_done else None]
+        for sized in result.prospect.sized]
+
+
+def _text(result: ConvertResult, out: Console) -> None:
+    name = result.prospect.relation.spelling
+    if result.is_done:
+        _text_done(result, out)
+        return
+    heading(out, f"To convert: {name} to {result.layout}")
+    out.print(plain(f"{count(result.prospect.relation.rows)} rows (the planner's estimate), "
+                    f"{size(result.prospect.relation.bytes)} to be copied; the old table stays as {result.old_name}."))
+    out.print()
+    print_key_changes(result.key_changes, out)
+    text_partitions(result.prospect, out)
+    out.print()
+    out.print(plain("In one transaction; the table can be read meanwhile, writers wait until its end:"))
+    print_statements(result.transaction, out)
+    out.print()
+    note(out, "Nothing has been done. --go does it; --script FILE writes it as SQL.")
+
+
+def _text_done(result: ConvertResult, out: Console) -> None:
+    heading(out, f"Converted: {result.layout.table} to {result.layout}")
+    print_key_changes(result.key_changes, out)
+    lines = table("partition", "rows before", "rows after", "", right=("rows before", "rows after"))
+    for each in result.compared:
+        lines.add_row(plain(each.partition), count(each.rows_before), count(each.rows_after), good("same rows"))
+    out.print(lines)
+    rows = sum(each.rows_after for each in result.compared)
+    out.print(plain(f"{count(rows)} rows in {plural(len(result.compared), 'partition')} with rows: counts and fingerprints "
+                    "are equal in each of them."))
+    if strays := catch_all_rows(result):
+        out.print(plain(f"{count(strays)} of them lie in the catch-all."))
+    note(out, f"The old table stays as {result.old_name}. When you are sure: "
+         f"slabrow convert --table {result.layout.table} --drop-old --go")
+
+
+SHOWN: Shown[ConvertResult] = Shown("convert", _data, _rows, _text)
+
+
+def _drop_data(result: DropResult) -> Json:
+    return {"old_table": str(result.old_name), "rows": result.rows, "bytes": result.bytes,
+            "transactions": transaction_data([result.transaction]), "state": "done" if result.is_done else "proposed"}
+
+
+def _drop_rows(result: DropResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+    return ("old_table", "rows", "bytes", "state"), [[str(result.old_name), result.rows, result.bytes,
+                                                      "done" if result.is_done else "proposed"]]
+
+
+def _drop_text(result: DropResult, out: Console) -> None:
+    what = f"{result.old_name} with about {count(result.rows)} rows, {size(result.bytes)}"
+    if result.is_done:
+        out.print(plain(f"Dropped: {what}."))
+        return
+    out.print(plain(f"To drop: {what}."))
+    note(out, "Nothing has been done, and it cannot be taken back. --go does it; --script FILE writes it as SQL.")
+
+
+DROP_SHOWN: Shown[DropResult] = Shown("convert", _drop_data, _drop_rows, _drop_text)

@@ -1,0 +1,93 @@
+"""Draws results as PNG or SVG with Matplotlib, which is imported only when a picture is asked for."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from slabrow.core.bounds import CatchAll
+from slabrow.core.errors import UsageError
+from slabrow.show.bounds import held
+from slabrow.show.words import count, plural, size
+from slabrow.work.prospect import Prospect
+from slabrow.work.survey import Counts, Survey
+
+_INK, _PALE, _WARM = "#23556b", "#b9d3dc", "#c8772e"
+_MOST_LABELS = 40
+
+
+def check_picture(path: str) -> Path:
+    """The path of a picture to write. Raises UsageError for an ending other than .png or .svg."""
+    picture = Path(path)
+    if picture.suffix.lower() not in (".png", ".svg"):
+        raise UsageError(f"a picture cannot be written as {path}", fix="end its name in .png or .svg")
+    if not picture.parent.is_dir():
+        raise UsageError(f"a picture cannot be written to {path}", found=f"there is no folder {picture.parent}")
+    return picture
+
+
+def draw_forecast(prospect: Prospect, path: Path) -> None:
+    """Rows of each partition as bars, with its bytes; partitions without rows yet are outlined."""
+    labels = [sized.planned.name for sized in prospect.sized]
+    colours = [_WARM if isinstance(sized.planned.bounds, CatchAll) else _INK for sized in prospect.sized]
+    filled = [sized.bytes for sized in prospect.sized if sized.rows and sized.bytes]
+    how = "counted" if prospect.is_exact else "estimated from statistics"
+    title = f"{prospect.relation.spelling} by {prospect.layout}"
+    subtitle = f"{plural(len(labels), 'partition')}, rows {how}"
+    if filled:
+        subtitle += f"; the largest {size(max(filled))}, indexes included"
+    notes = [size(sized.bytes) if sized.rows else "empty" for sized in prospect.sized]
+    _bars(labels, [sized.rows or 0 for sized in prospect.sized], colours, notes, title, subtitle, path)
+
+
+def draw_survey(survey: Survey, path: Path) -> None:
+    """Rows per period or value as bars. Raises UsageError when the survey has no counts to draw."""
+    counts = survey.counts
+    if counts is None or not counts.buckets:
+        raise UsageError("there are no counts to draw", fix="name a column with --by and a period with --per")
+    labels = [_bucket_label(counts, place) for place in range(len(counts.buckets))]
+    rows = [bucket.rows for bucket in counts.buckets]
+    per = f"per {counts.span}" if counts.span else "per value"
+    how = "counted" if counts.is_exact else "estimated from statistics"
+    _bars(labels, rows, [_INK] * len(rows), [count(row) for row in rows],
+          f"{survey.relation.spelling}: rows {per} of {counts.column}", how, path)
+
+
+def _bucket_label(counts: Counts, place: int) -> str:
+    first, _ = held(counts.buckets[place].bounds, counts.zone)
+    return first.removeprefix("in ").removesuffix(" 00:00+00")
+
+
+def _bars(labels: Sequence[str], rows: Sequence[int], colours: Sequence[str], notes: Sequence[str], title: str,
+          subtitle: str, path: Path) -> None:
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.backends.backend_svg import FigureCanvasSVG
+    from matplotlib.figure import Figure
+    from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+    (FigureCanvasSVG if path.suffix.lower() == ".svg" else FigureCanvasAgg)(figure)
+    axes = figure.subplots()
+    places = range(len(labels))
+    most = max(rows, default=0) or 1
+    # An empty partition still shows that it is there: an outline of a hair's height.
+    axes.bar(places, [max(row, most * 0.004) for row in rows],
+             color=[colour if row else _PALE for colour, row in zip(colours, rows, strict=True)], width=0.8)
+    step = max(1, -(-len(labels) // _MOST_LABELS))
+    axes.set_xticks(list(places)[::step], [labels[place].replace("$", r"\$") for place in places][::step],
+                    rotation=60, ha="right", rotation_mode="anchor", fontsize=9)
+    if len(labels) <= _MOST_LABELS:
+        for place, row, text in zip(places, rows, notes, strict=True):
+            axes.text(place, row + most * 0.012, text, ha="center", va="bottom", fontsize=8, rotation=90, color="#333333")
+    axes.set_xlim(-0.7, len(labels) - 0.3)
+    axes.set_ylim(0, most * 1.18)
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
+    axes.yaxis.set_major_locator(MaxNLocator(integer=True))
+    axes.set_ylabel("rows")
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.grid(axis="y", color="#e4e4e4")
+    axes.set_axisbelow(True)
+    figure.suptitle(title.replace("$", r"\$"), x=0.01, ha="left", fontsize=15, fontweight="bold")
+    axes.set_title(subtitle, loc="left", fontsize=11, color="#555555")
+    try:
+        figure.savefig(path)
+    except OSError as error:
+        raise UsageError(f"the picture {path} cannot be written", found=error.strerror) from None

@@ -1,0 +1,107 @@
+"""How proofs look."""
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from slabrow.core.touch import PrunedAt, Verdict
+from slabrow.show.output import Json, Shown, bad, good, heading, plain, table
+from slabrow.show.words import bar, count, milliseconds, plural, share
+from slabrow.work.prove import Proof, ProveResult
+
+_BAR_WIDTH = 12
+_DECIDED = {PrunedAt.PLAN: "while planning", PrunedAt.START: "at start", PrunedAt.RUN: "while running", PrunedAt.NEVER: "–"}
+
+
+def _data(result: ProveResult) -> Json:
+    return {
+        "queries": [_proof_data(proof) for proof in result.proofs],
+        "unproven": [{"name": each.query.name, "line": each.query.line, "reason": each.reason, "error": each.is_error}
+                     for each in result.unproven],
+        "pruning": result.pruning,
+        "read_share": result.read_share,
+        "broken": result.broken,
+    }
+
+
+def _proof_data(proof: Proof) -> Json:
+    return {
+        "name": proof.query.name,
+        "sql": proof.query.sql,
+        "table": proof.table,
+        "total": proof.total,
+        "predicted": None,  # the server is asked; predicting without it is another way to the same answer
+        "planned": list(proof.planned),
+        "executed": None if proof.executed is None else list(proof.executed),
+        "verdict": str(proof.verdict),
+        "pruned_at": str(proof.pruned_at),
+        "reasons": [],
+        "rewrite": None,
+        "planning_ms": proof.planning_ms,
+        "execution_ms": proof.execution_ms,
+        "blocks": proof.blocks,
+        "limit": None if proof.limit is None else str(proof.limit),
+        "ok": proof.is_ok,
+    }
+
+
+_HEADER = ("name", "table", "touched", "total", "verdict", "pruned_at", "planning_ms", "execution_ms", "blocks", "limit", "ok")
+
+
+def _rows(result: ProveResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+    return _HEADER, [[proof.query.name, proof.table, proof.touched, proof.total, proof.verdict, proof.pruned_at,
+                      proof.planning_ms, proof.execution_ms, proof.blocks, proof.limit, proof.is_ok]
+                     for proof in result.proofs]
+
+
+def _text(result: ProveResult, out: Console) -> None:
+    ran = any(proof.executed is not None for proof in result.proofs)
+    heading(out, "Partitions that each query touches, as the server " + ("ran it" if ran else "plans it"))
+    measured = ("planning", "execution", "blocks") if ran else ("planning",)
+    lines = table("query", "table", "touches", "", "verdict", "decided", *measured, "limit", right=("touches", *measured))
+    for proof in result.proofs:
+        lines.add_row(plain(proof.query.name), plain(proof.table), f"{proof.touched} of {proof.total}",
+                      bar(proof.touched / max(1, proof.total), _BAR_WIDTH), _verdict(proof), _DECIDED[proof.pruned_at],
+                      *_measured(proof, ran), _limit(proof))
+    out.print(lines)
+    for each in result.unproven:
+        out.print((bad if each.is_error else plain)(f"{each.query.name} (line {each.query.line}): {each.reason}"))
+    for proof in result.proofs:
+        if proof.note:
+            out.print(plain(f"{proof.query.name}: {proof.note}"))
+    _summary(result, out)
+
+
+def _verdict(proof: Proof) -> Text:
+    return bad("every") if proof.verdict is Verdict.EVERY else plain(proof.verdict)
+
+
+def _measured(proof: Proof, ran: bool) -> list[str]:
+    planning = milliseconds(proof.planning_ms)
+    return [planning, milliseconds(proof.execution_ms), count(proof.blocks)] if ran else [planning]
+
+
+def _limit(proof: Proof) -> Text:
+    if proof.limit is None:
+        return plain("")
+    return good(f"{proof.limit} holds") if proof.is_ok else bad(f"{proof.limit} broken")
+
+
+def _summary(result: ProveResult, out: Console) -> None:
+    out.print()
+    if not result.proofs:
+        out.print(plain("No query touches a partitioned table."))
+        return
+    limits = [proof for proof in result.proofs if proof.limit is not None]
+    broken = sum(proof.is_ok is False for proof in limits)
+    text = (f"{result.pruning} of {len(result.proofs)} prune; weighted by runs a day, the workload reads partitions with "
+            f"{share(result.read_share)} of the rows that it would read without pruning.")
+    out.print(plain(text))
+    if limits:
+        verdict = f"{plural(len(limits), 'limit')}, {broken} broken." if broken else f"{plural(len(limits), 'limit')}, all hold."
+        out.print((bad if broken else good)(verdict))
+
+
+SHOWN: Shown[ProveResult] = Shown("prove", _data, _rows, _text)

@@ -1,0 +1,43 @@
+"""Statements that are about to be run, or were, as a person reads them: the beginning of each, the many alike counted."""
+
+from collections.abc import Iterable
+from itertools import groupby
+
+from rich.console import Console
+
+from slabrow.core.statements import Check, Statement, Transaction
+from slabrow.show.output import Json, plain
+
+_MOST_ALIKE = 2
+_WIDTH = 110  # columns shown of a statement
+
+
+def statement_texts(transactions: Iterable[Transaction]) -> list[str]:
+    """Every statement as SQL, for JSON."""
+    return [_sql(statement) for transaction in transactions for statement in transaction.statements]
+
+
+def transaction_data(transactions: Iterable[Transaction]) -> list[Json]:
+    return [{"purpose": transaction.purpose, "atomic": transaction.is_atomic, "statements": statement_texts([transaction])}
+            for transaction in transactions]
+
+
+def _sql(statement: Statement | Check) -> str:
+    return statement.sql if isinstance(statement, Statement) else statement.query
+
+
+def print_statements(transaction: Transaction, out: Console) -> None:
+    """One line a statement; of a run of alike ones the first two, then how many more."""
+    lines = ["compare rows and fingerprints, partition by partition" if isinstance(statement, Check)
+             else " ".join(statement.sql.split()) for statement in transaction.statements]
+    for _, alike in groupby(lines, key=_kind):
+        some = list(alike)
+        for line in some[:_MOST_ALIKE]:
+            out.print(plain("  " + (line if len(line) <= _WIDTH else line[: _WIDTH - 1] + "…")), soft_wrap=True)
+        if len(some) > _MOST_ALIKE:
+            out.print(plain(f"  … and {len(some) - _MOST_ALIKE} more like it"))
+
+
+def _kind(line: str) -> str:
+    """What alike statements have in common: their first words."""
+    return " ".join(line.split()[:3])

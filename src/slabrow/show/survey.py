@@ -1,0 +1,150 @@
+"""How a survey looks."""
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from rich.console import Console
+
+from slabrow.core.bounds import Listed, Range
+from slabrow.core.keys import Value, spell
+from slabrow.show.bounds import held, key_data, value_data
+from slabrow.show.output import Json, Shown, heading, note, plain, table
+from slabrow.show.words import bar, count, plural, share, size
+from slabrow.work.survey import Bucket, Counts, Survey, SurveyedColumn
+
+_BAR_WIDTH = 40
+
+
+def _data(survey: Survey) -> Json:
+    relation = survey.relation
+    return {
+        "table": relation.spelling,
+        "kind": "partitioned table" if survey.partitions is not None else "table",
+        "rows": survey.rows,
+        "exact": survey.is_exact,
+        "bytes": relation.bytes,
+        "heap_bytes": relation.heap_bytes,
+        "index_bytes": relation.index_bytes,
+        "toast_bytes": relation.toast_bytes,
+        "partitions": survey.partitions,
+        "columns": [_column_data(column, survey.rows) for column in survey.columns],
+        "indexes": [{"name": index.name, "definition": index.definition, "bytes": index.bytes,
+                     "unique": index.is_unique, "primary": index.is_primary, "valid": index.is_valid,
+                     "scans": index.scans} for index in survey.indexes],
+        "foreign_keys": [{"name": key.name, "direction": key.direction, "other": key.other,
+                          "definition": key.definition} for key in survey.foreign_keys],
+        "counts": None if survey.counts is None else _counts_data(survey.counts),
+        "notes": list(survey.notes),
+    }
+
+
+def _column_data(column: SurveyedColumn, rows: int | None) -> Json:
+    statistics = column.statistics
+    return {
+        "name": column.column.name,
+        "type": column.column.type_name,
+        "not_null": column.column.not_null,
+        "distinct": None if statistics is None or statistics.distinct is None else round(statistics.distinct),
+        "nulls": None if statistics is None or rows is None else round(statistics.null_share * rows),
+        "null_share": statistics and statistics.null_share,
+        "low": None if statistics is None else value_data(statistics.low),
+        "high": None if statistics is None else value_data(statistics.high),
+        "commonest_share": statistics and statistics.commonest_share,
+        "correlation": statistics and statistics.correlation,
+    }
+
+
+def _counts_data(counts: Counts) -> Json:
+    return {
+        "column": counts.column,
+        "per": None if counts.span is None else str(counts.span),
+        "zone": counts.zone,
+        "exact": counts.is_exact,
+        "nulls": counts.nulls,
+        "buckets": [{**_bucket_data(bucket), "rows": bucket.rows} for bucket in counts.buckets],
+    }
+
+
+def _bucket_data(bucket: Bucket) -> Json:
+    match bucket.bounds:
+        case Range(from_=from_, to=to):
+            return {"from": key_data(from_), "to": key_data(to)}
+        case Listed(values=values):
+            return {"value": value_data(values[0])}
+        case _:
+            return {}
+
+
+_HEADER = ("column", "type", "not_null", "distinct", "nulls", "null_share", "low", "high", "commonest_share", "correlation")
+
+
+def _rows(survey: Survey) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+    return _HEADER, [list(_column_data(column, survey.rows).values()) for column in survey.columns]
+
+
+def _text(survey: Survey, out: Console) -> None:
+    relation = survey.relation
+    about = "" if survey.is_exact or survey.rows is None else "about "
+    divided = f", in {plural(survey.partitions, 'partition')}" if survey.partitions is not None else ""
+    heading(out, f"{relation.spelling}: {about}{count(survey.rows)} rows, {size(relation.bytes)}{divided}")
+    out.print(plain(f"table {size(relation.heap_bytes)}, indexes {size(relation.index_bytes)}"
+                    + (f", TOAST {size(relation.toast_bytes)}" if relation.toast_bytes > 8192 else "")))
+    out.print()
+    columns = table("column", "type", "distinct", "NULL", "low", "high", "commonest value has",
+                    right=("distinct", "NULL", "commonest value has"))
+    for column in survey.columns:
+        columns.add_row(*map(plain, _cells(column)))
+    out.print(columns)
+    _keys(survey, out)
+    if survey.counts is not None:
+        out.print()
+        _counts(survey.counts, out)
+    for text in survey.notes:
+        out.print()
+        note(out, f"Note: {text}.")
+
+
+def _cells(surveyed: SurveyedColumn) -> list[str]:
+    column, statistics = surveyed.column, surveyed.statistics
+    if statistics is None:
+        return [column.name, column.type_name, "–", "never" if column.not_null else "–", "–", "–", "–"]
+    nulls = "never" if column.not_null else share(statistics.null_share)
+    return [column.name, column.type_name, count(statistics.distinct), nulls, _short(statistics.low),
+            _short(statistics.high), share(statistics.commonest_share) if statistics.common else "no common value"]
+
+
+def _short(value: Value | None) -> str:
+    text = "–" if value is None else spell(value)
+    return (text[:27] + "…" if len(text) > 28 else text).replace("+00:00", "+00")
+
+
+def _keys(survey: Survey, out: Console) -> None:
+    out.print()
+    keys = table("index or key", "bytes", "scans", "definition", right=("bytes", "scans"))
+    for index in survey.indexes:
+        kind = "primary key" if index.is_primary else "unique" if index.is_unique else "index"
+        definition = index.definition.split(" USING ", 1)[-1]
+        keys.add_row(plain(index.name.split(".")[-1]), size(index.bytes), count(index.scans),
+                     plain(f"{kind}: {definition}" + ("" if index.is_valid else ", invalid")))
+    for key in survey.foreign_keys:
+        direction = f"to {key.other}" if key.direction == "out" else f"from {key.other}"
+        keys.add_row(plain(key.name), "", "", plain(f"foreign key {direction}: {key.definition}"))
+    out.print(keys if keys.row_count else plain("no index, no key"))
+
+
+def _counts(counts: Counts, out: Console) -> None:
+    per = f"per {counts.span}" if counts.span else "per value"
+    zone = f", days begin in {counts.zone}" if counts.zone != "UTC" else ""
+    heading(out, f"Rows {per} of {counts.column}{zone}, {'counted' if counts.is_exact else 'estimated'}")
+    most = max((bucket.rows for bucket in counts.buckets), default=0) or 1
+    lines = table(*(("from (in)", "to (out)") if counts.span else ("value",)), "rows", "", right=("rows",))
+    for bucket in counts.buckets:
+        first, second = held(bucket.bounds, counts.zone)
+        cells = (first, second) if counts.span else (first.removeprefix("in "),)
+        lines.add_row(*map(plain, cells), count(bucket.rows), bar(bucket.rows / most, _BAR_WIDTH))
+    out.print(lines)
+    if counts.nulls:
+        out.print(plain(f"and {count(counts.nulls)} rows without a value"))
+
+
+SHOWN: Shown[Survey] = Shown("survey", _data, _rows, _text)

@@ -1,0 +1,93 @@
+"""How upkeep looks, proposed and done."""
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from slabrow.core.due import describe_clock
+from slabrow.show.bounds import bounds_data, held
+from slabrow.show.census import finding_data
+from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
+from slabrow.show.statements import statement_texts
+from slabrow.show.words import plural
+from slabrow.work.tend import State, TableReport, Tended, TendResult
+
+
+def _data(result: TendResult) -> Json:
+    return {
+        "now": result.now.isoformat(),
+        "actions": [_action_data(tended) for tended in result.actions],
+        "findings": [finding_data(finding) for report in result.reports for finding in report.leftovers],
+        "errors": [{"table": str(report.layout.table), "problem": report.error.problem, "found": report.error.found,
+                    "fix": report.error.fix} for report in result.reports if report.error is not None],
+    }
+
+
+def _action_data(tended: Tended) -> Json:
+    action = tended.action
+    return {
+        "kind": action.kind,
+        "table": str(action.table),
+        "partition": str(action.partition),
+        **bounds_data(action.bounds),
+        "reason": action.reason,
+        "statements": [] if tended.transaction is None else statement_texts([tended.transaction]),
+        "state": str(tended.state),
+        "text": tended.text,
+    }
+
+
+def _rows(result: TendResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+    return ("kind", "table", "partition", "state", "reason", "text"), [
+        [each.action.kind, each.action.table, each.action.partition, each.state, each.action.reason, each.text]
+        for each in result.actions]
+
+
+def _text(result: TendResult, out: Console) -> None:
+    for report in result.reports:
+        _report(report, result, out)
+    if not any(tended.state is State.PROPOSED for tended in result.actions):
+        return
+    note(out, "Nothing has been done. --go does it; --script FILE writes it as SQL.")
+
+
+def _report(report: TableReport, result: TendResult, out: Console) -> None:
+    heading(out, f"{report.layout.table} at {describe_clock(result.now)}: {_headline(report)}")
+    if report.error is not None:
+        out.print(bad(f"  {report.error.problem}"))
+        for part in (report.error.found, report.error.fix):
+            if part:
+                out.print(plain(f"  {part}"))
+    if report.tended:
+        lines = table("", "partition", "from (in)", "to (out)", "state", "why")
+        for each in report.tended:
+            lines.add_row(each.action.kind, plain(each.action.partition.table),
+                          *map(plain, held(each.action.bounds, report.layout.zone)), _state(each),
+                          plain(each.text or each.action.reason.split(" and no partition holds")[0]))
+        out.print(lines)
+    for finding in report.leftovers:
+        out.print(bad(f"  {finding.code}: {finding.text}."))
+
+
+def _headline(report: TableReport) -> str:
+    if report.error is not None:
+        return "nothing was done"
+    if not report.tended:
+        return "nothing to do"
+    kinds = {kind: sum(each.action.kind == kind for each in report.tended) for kind in ("create", "detach", "archive", "drop")}
+    return ", ".join(f"{plural(number, 'partition')} to {kind}" for kind, number in kinds.items() if number)
+
+
+def _state(tended: Tended) -> Text:
+    match tended.state:
+        case State.DONE:
+            return good("done")
+        case State.FAILED | State.SKIPPED:
+            return bad(str(tended.state))
+        case _:
+            return plain(str(tended.state))
+
+
+SHOWN: Shown[TendResult] = Shown("tend", _data, _rows, _text)

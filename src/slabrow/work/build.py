@@ -1,0 +1,143 @@
+"""`build`: a new partitioned table with its partitions, keys and indexes, from SQL or like another table (N11, N17)."""
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from slabrow.core.due import Namer, due_partitions
+from slabrow.core.errors import LayoutError, Refusal, UsageError
+from slabrow.core.layout import By, Layout
+from slabrow.core.names import Name
+from slabrow.core.reconcile import NAME_LIMIT, reconcile
+from slabrow.core.shape import KeyChange, Shape, key_changes
+from slabrow.core.statements import Transaction
+from slabrow.core.tree import Tree
+from slabrow.files.query_file import tokenize
+from slabrow.servers.postgresql import catalogue, ddl
+from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.servers.postgresql.shape import shape
+from slabrow.work import runner
+from slabrow.work.context import Context
+from slabrow.work.prospect import key_columns
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """Where the columns come from: exactly one of a file with CREATE TABLE, or a table that is there."""
+
+    schema_file: Path | None = None
+    like: Name | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class BuildResult:
+    """What is to be built, or was. created is the number of partitions; 0 with no transactions: it was all there."""
+
+    layout: Layout
+    key_changes: tuple[KeyChange, ...]
+    transactions: tuple[Transaction, ...]
+    partitions: tuple[str, ...]
+    is_done: bool
+
+
+def build(context: Context, layout: Layout, source: Source, *, go: bool) -> BuildResult:
+    """Builds what is missing of the table of `layout`; run again after an interruption it goes on where it stopped.
+
+    Raises Refusal when a plain table of that name exists, UsageError when the columns are not given.
+    """
+    with context.connected() as connection, runner.sole(connection, [layout.table], context.lock_wait_ms):
+        existing = _existing(connection, layout)
+        result = (_new(context, connection, layout, source) if existing is None
+                  else _rest(context, connection, layout, existing))
+        if go:
+            runner.run(connection, result.transactions, context.lock_wait_ms, context.progress)
+        return replace(result, is_done=go)
+
+
+def _existing(connection: Connection, layout: Layout) -> Tree | None:
+    with catalogue.reading(connection):
+        if not catalogue.exists(connection, layout.table):
+            return None
+        found = catalogue.relation(connection, layout.table)
+    if not catalogue.is_partitioned(found):
+        what = catalogue.KINDS_OF_RELATION.get(found.kind, "relation")
+        raise Refusal(f"{found.spelling} exists already", found=f"it is a {what}",
+                      fix="`slabrow convert` makes it into a partitioned one" if what == "table" else "name another table")
+    return catalogue.tree(connection, layout.table)
+
+
+def _new(context: Context, connection: Connection, layout: Layout, source: Source) -> BuildResult:
+    table = _columns(connection, layout, source)
+    with catalogue.reading(connection):
+        role = catalogue.current_role(connection)
+        taken = catalogue.names_in_schema(connection, layout.table.schema)
+    key = key_columns(layout, [catalogue.ColumnFact(column.name, column.type_name, column.not_null)
+                               for column in table.columns], str(layout.table))
+    kinds = tuple(column.kind for column in key)
+    now = context.now if kinds[0].is_time or layout.by is not By.RANGE else 0
+    planned = due_partitions(layout, kinds, Namer(layout, kinds[0], NAME_LIMIT, taken), now=now)
+    transactions = ddl.build(table, layout, planned, role, context.lock_wait_ms)
+    return BuildResult(layout, key_changes(table, layout.key), tuple(transactions),
+                       tuple(partition.name for partition in planned), False)
+
+
+def _rest(context: Context, connection: Connection, layout: Layout, tree: Tree) -> BuildResult:
+    """The partitions that an interrupted build still owes."""
+    with catalogue.reading(connection):
+        taken = catalogue.names_in_schema(connection, tree.table.schema)
+        owner = catalogue.owner(connection, catalogue.relation(connection, tree.table))
+        role = catalogue.current_role(connection)
+    now = context.now if tree.kinds[0].is_time or layout.by is not By.RANGE else 0
+    creations = [action for action in reconcile(layout, tree, now, taken=taken).actions if action.kind == "create"]
+    transactions = [ddl.upkeep(action, tree, context.lock_wait_ms, None if owner == role else owner)
+                    for action in creations]
+    return BuildResult(layout, (), tuple(transactions), tuple(action.partition.table for action in creations), False)
+
+
+def _columns(connection: Connection, layout: Layout, source: Source) -> Shape:
+    if (source.schema_file is None) == (source.like is None):
+        raise UsageError(f"there is no table {layout.table} yet, and its columns are not known",
+                         fix="give either --schema FILE.sql with its CREATE TABLE, or --like TABLE")
+    if source.like is not None:
+        with catalogue.reading(connection):
+            like = shape(connection, source.like)
+        return _as_new(like, layout.table)
+    return _from_sql(connection, layout, source.schema_file or Path())
+
+
+def _as_new(like: Shape, name: Name) -> Shape:
+    """The shape of another table for a new one: its own owner, and names derived from its own name."""
+    def renamed(old: str) -> str:
+        return old.replace(like.name.table, name.table) if like.name.table in old else f"{name.table}_{old}"
+
+    return replace(
+        like, name=name, obstacles=(), sequences=(),
+        constraints=tuple(replace(each, name=renamed(each.name)) for each in like.constraints),
+        indexes=tuple(replace(each, name=renamed(each.name)) for each in like.indexes),
+    )
+
+
+_ALLOWED = ("CREATE", "ALTER", "COMMENT", "SET")
+
+
+def _from_sql(connection: Connection, layout: Layout, path: Path) -> Shape:
+    """The shape that a file of CREATE TABLE and CREATE INDEX gives: the server reads it, in a transaction rolled back."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{path} cannot be read", found=str(error)) from None
+    begins = True
+    for token in tokenize(text, str(path)):
+        if begins and token.text.upper() not in _ALLOWED:
+            raise UsageError(f"{path} holds more than a definition", found=f"a statement begins with {token.text}",
+                             fix=f"keep only {', '.join(_ALLOWED)} statements in it")
+        begins = token.text == ";"
+    with explained(f"read {path}"), connection.transaction(force_rollback=True):
+        connection.execute("SET LOCAL lock_timeout = '2s'")
+        connection.execute(text.encode())
+        if not catalogue.exists(connection, layout.table):
+            raise LayoutError(f"{path} does not create {layout.table}", fix="correct the name in the file or in the layout")
+        made = shape(connection, layout.table)
+    if serial := [sequence.column for sequence in made.sequences if not sequence.is_identity]:
+        raise LayoutError(f"{path} gives {', '.join(serial)} a serial type, whose sequence would have to be made apart",
+                          fix="write GENERATED BY DEFAULT AS IDENTITY instead")
+    return replace(made, sequences=())

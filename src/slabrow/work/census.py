@@ -1,0 +1,110 @@
+"""`census`: every partition with its bounds, rows, bytes, low and high key, and what is wrong (N26, N29, N03)."""
+
+import json
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from slabrow.core.bounds import Range
+from slabrow.core.errors import UsageError
+from slabrow.core.findings import Finding, findings
+from slabrow.core.keys import Value, order, parse_value, spell
+from slabrow.core.names import Name
+from slabrow.core.tree import Tree
+from slabrow.servers.postgresql import catalogue, measure
+from slabrow.work.context import Context
+
+
+@dataclass(frozen=True, slots=True)
+class BeforeAfter:
+    """Rows in one bucket of an earlier survey, and in the partitions that lie within it; None: no partition does."""
+
+    label: str
+    before: int
+    after: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Census:
+    """tree's rows, low and high are exact when `is_exact`, else from statistics."""
+
+    tree: Tree
+    is_exact: bool
+    findings: tuple[Finding, ...]
+    against: tuple[BeforeAfter, ...]
+    notes: tuple[str, ...]
+
+
+def census(context: Context, table: Name, *, exact: bool, against: Path | None = None) -> Census:
+    """Reads every partition; with `exact` it counts their rows. Changes nothing.
+
+    against   the JSON of an earlier `survey`, whose counts per period or value are compared (needs `exact`)
+    """
+    earlier = _read_counts(against) if against else None
+    if earlier is not None and not exact:
+        raise UsageError("--against compares counts", fix="add --exact, so that the rows are counted")
+    with context.connected() as connection:
+        tree = catalogue.tree(connection, table, with_values=not exact)
+        if exact:
+            tree = _with_counts(tree, measure.count_leaves(connection, tree))
+    found = list(findings(tree))
+    compared = _compare(tree, earlier) if earlier else ()
+    found += [Finding("counts_differ", f"{each.label}: {each.before:,} rows before, "
+                      + ("no partition now" if each.after is None else f"{each.after:,} now"))
+              for each in compared if each.before != each.after]
+    notes = () if exact else ("rows, low and high come from the planner's statistics; --exact counts them",)
+    return Census(tree, exact, tuple(found), compared, notes)
+
+
+def _with_counts(tree: Tree, counted: dict[str, measure.LeafCount]) -> Tree:
+    partitions = []
+    for partition in tree.partitions:
+        count = counted.get(partition.spelling)
+        partitions.append(partition if count is None
+                          else replace(partition, rows=count.rows, low=count.low, high=count.high))
+    return replace(tree, partitions=tuple(partitions))
+
+
+def _read_counts(path: Path) -> dict[str, Any]:
+    try:
+        counts = json.loads(path.read_text(encoding="utf-8"))["counts"]
+    except OSError as error:
+        raise UsageError(f"{path} cannot be read", found=error.strerror) from None
+    except (ValueError, KeyError, TypeError):
+        raise UsageError(f"{path} is not the JSON of a survey",
+                         fix="write one with: slabrow survey TABLE --exact --save FILE") from None
+    if not isinstance(counts, dict) or not counts.get("exact"):
+        raise UsageError(f"{path} holds no exact counts", fix="write it with: slabrow survey TABLE --exact --save FILE")
+    return counts
+
+
+def _compare(tree: Tree, counts: dict[str, Any]) -> tuple[BeforeAfter, ...]:
+    kind = tree.kinds[0]
+    compared = []
+    of_partition: dict[str, int] = {}
+    for bucket in counts["buckets"]:
+        if "value" in bucket:
+            home = tree.home((parse_value(str(bucket["value"]), kind),))
+            spelling = home.spelling if home else ""
+            of_partition[spelling] = of_partition.get(spelling, 0) + bucket["rows"]
+        else:
+            low, high = (parse_value(str(bucket[end]), kind) for end in ("from", "to"))
+            label = f"{spell(low)} (in) to {spell(high)} (out)"
+            compared.append(BeforeAfter(label, bucket["rows"], _rows_between(tree, low, high)))
+    rows = {child.spelling: child.rows for child in tree.children}
+    compared += [BeforeAfter(spelling or "values without a partition", before, rows.get(spelling))
+                 for spelling, before in of_partition.items()]
+    return tuple(compared)
+
+
+def _rows_between(tree: Tree, low: Value, high: Value) -> int | None:
+    """Rows of the partitions that lie wholly between; None when none does."""
+    inside = [partition for partition, bounds in tree.ranges() if _inside(bounds, low, high)]
+    return sum(partition.rows or 0 for partition in inside) if inside else None
+
+
+def _inside(bounds: Range, low: Value, high: Value) -> bool:
+    if bounds.from_ is None or bounds.to is None:
+        return False
+    return order((low,)) <= order(bounds.from_[:1]) and order(bounds.to[:1]) <= order((high,))
+

@@ -1,0 +1,100 @@
+"""`compare`: two tables, the same queries, side by side (N47)."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from slabrow.core.errors import ServerError, UsageError
+from slabrow.core.mentions import retargeted
+from slabrow.core.names import Name
+from slabrow.files.query_file import FileQuery
+from slabrow.servers.postgresql import catalogue, queries, quoting
+from slabrow.servers.postgresql.catalogue import Relation
+from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.work.context import Context
+
+
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """One run: shared blocks found in memory or read, milliseconds, and the rows returned with their fingerprint."""
+
+    blocks: int
+    planning_ms: float
+    execution_ms: float
+    rows: int
+    print: str
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """One query on both tables. has_same_rows compares contents, whatever their order."""
+
+    query: FileQuery
+    before: Measured
+    after: Measured
+
+    @property
+    def has_same_rows(self) -> bool:
+        return (self.before.rows, self.before.print) == (self.after.rows, self.after.print)
+
+
+@dataclass(frozen=True, slots=True)
+class Left:
+    """A query that was not compared, and why."""
+
+    query: FileQuery
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """before, after   the two tables as the server spells them"""
+
+    before: str
+    after: str
+    compared: tuple[Compared, ...]
+    left: tuple[Left, ...]
+
+    @property
+    def equal(self) -> tuple[Compared, ...]:
+        """The queries that return the same rows from both: only they may be summed up."""
+        return tuple(each for each in self.compared if each.has_same_rows)
+
+
+def compare(context: Context, table: Name, before: Name, asked: Sequence[FileQuery], *, timeout_ms: int) -> Comparison:
+    """Runs every query that reads `table` on it and on `before`, in turn, in read-only transactions.
+
+    Each is run once to fill the caches and to fingerprint its rows, and once to measure.
+    """
+    compared: list[Compared] = []
+    left: list[Left] = []
+    with context.connected() as connection:
+        with catalogue.reading(connection):
+            now, then = catalogue.relation(connection, table), catalogue.relation(connection, before)
+        for place, query in enumerate(asked):
+            context.progress(place / len(asked), query.name)
+            try:
+                compared.append(_compare(connection, query, now, then, timeout_ms))
+            except (ServerError, UsageError) as error:
+                left.append(Left(query, error.found or error.problem))
+                with explained("go on after a query that failed"):
+                    queries.forget(connection)
+        context.progress(1.0, "done")
+    return Comparison(then.spelling, now.spelling, tuple(compared), tuple(left))
+
+
+def _compare(connection: Connection, query: FileQuery, now: Relation, then: Relation, timeout_ms: int) -> Compared:
+    if not query.sql.lstrip("( \n\t")[:6].upper().startswith(("SELECT", "WITH", "VALUES", "TABLE")):
+        raise UsageError(f"{query.name} is left out", found="it changes rows")
+    old_sql = retargeted(query.sql, now.name, quoting.table(then.name))
+    if old_sql is None:
+        raise UsageError(f"{query.name} is left out", found="its SQL is not understood here")
+    if old_sql == query.sql:
+        raise UsageError(f"{query.name} is left out", found=f"it does not read {now.spelling}")
+    return Compared(query, _measure(connection, old_sql, query, timeout_ms),
+                    _measure(connection, query.sql, query, timeout_ms))
+
+
+def _measure(connection: Connection, sql: str, query: FileQuery, timeout_ms: int) -> Measured:
+    rows, print_ = queries.result_print(connection, queries.Query(sql, query.params), timeout_ms)
+    reading = queries.run(connection, queries.Query(sql, query.params), timeout_ms)
+    return Measured(reading.blocks or 0, reading.planning_ms or 0.0, reading.execution_ms or 0.0, rows, print_)

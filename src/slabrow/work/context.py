@@ -1,0 +1,85 @@
+"""What every command starts from: the server, the layouts, the clock, and how to tell how far the work is."""
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from slabrow.core.errors import UsageError, nearest
+from slabrow.core.layout import Layout
+from slabrow.core.names import Name, parse_name
+from slabrow.files.layout_file import read_layouts
+from slabrow.servers.postgresql.connection import Connection, connect
+
+Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and what is being done
+
+
+def unseen(_: float, __: str) -> None:
+    """Progress that nobody looks at."""
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """The options that all commands share, read and checked.
+
+    dsn           empty for the server's own client conventions
+    layout_file   the file named, or the usual one; it may not exist
+    table         the table named, or None
+    now           the clock, with its zone
+    is_now_given  whether `--now` set it
+    """
+
+    dsn: str
+    layout_file: Path
+    table: str | None
+    now: datetime
+    is_now_given: bool = False
+    lock_wait_ms: int = 2_000
+    progress: Progress = unseen
+
+    @contextmanager
+    def connected(self) -> Iterator[Connection]:
+        connection = connect(self.dsn)
+        try:
+            yield connection
+        finally:
+            connection.close()
+
+    def layouts(self) -> tuple[Layout, ...]:
+        """The layouts asked for: of the table named, else all of the file."""
+        layouts = read_layouts(self.layout_file)
+        if self.table is None:
+            return layouts
+        name = parse_name(self.table)
+        chosen = tuple(layout for layout in layouts if _same(layout.table, name))
+        if not chosen:
+            known = [str(layout.table) for layout in layouts]
+            near = nearest(str(name), known)
+            raise UsageError(f"{self.layout_file} has no layout for {name}",
+                             found=f"it has layouts for {', '.join(known)}",
+                             fix=f"did you mean {near}?" if near else "add a [[layout]] for it")
+        return chosen
+
+    def layout(self) -> Layout:
+        """The one layout asked for. Raises UsageError when the file has several and no table was named."""
+        layouts = self.layouts()
+        if len(layouts) > 1:
+            raise UsageError(f"{self.layout_file} has {len(layouts)} layouts", fix="name one with --table: "
+                             + ", ".join(str(layout.table) for layout in layouts))
+        return layouts[0]
+
+    def layout_or_none(self) -> Layout | None:
+        """The layout of the table named, when there is a file and it has one."""
+        if self.table is None or not self.layout_file.exists():
+            return None
+        name = parse_name(self.table)
+        return next((layout for layout in read_layouts(self.layout_file) if _same(layout.table, name)), None)
+
+    def table_name(self) -> Name:
+        """The table named, else that of the only layout."""
+        return parse_name(self.table) if self.table is not None else self.layout().table
+
+
+def _same(one: Name, other: Name) -> bool:
+    return one.table == other.table and (one.schema == other.schema or None in (one.schema, other.schema))

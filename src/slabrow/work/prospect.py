@@ -1,0 +1,168 @@
+"""What a layout would make of a table: the partitions it asks for, and how many rows and bytes each would get."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from slabrow.core.bounds import Listed, Range
+from slabrow.core.due import Namer, Planned, due_partitions
+from slabrow.core.errors import LayoutError, nearest
+from slabrow.core.estimates import ColumnStatistics, shares, split_evenly
+from slabrow.core.keys import Value, order
+from slabrow.core.layout import By, Layout
+from slabrow.core.reconcile import NAME_LIMIT
+from slabrow.servers.postgresql import catalogue, measure
+from slabrow.servers.postgresql.catalogue import ColumnFact, Relation
+from slabrow.servers.postgresql.connection import Connection
+from slabrow.work.context import Context
+
+
+@dataclass(frozen=True, slots=True)
+class Sized:
+    """A planned partition with what it would hold; rows and bytes are None where they cannot be told."""
+
+    planned: Planned
+    rows: int | None
+    bytes: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Prospect:
+    """relation   the table as it is
+    key          its key columns
+    sized        the partitions, in the order of their bounds, the catch-all last
+    homeless     rows that no partition would hold: they have a NULL key, or lie before `from`
+    is_exact     counted, not estimated
+    """
+
+    layout: Layout
+    relation: Relation
+    key: tuple[ColumnFact, ...]
+    sized: tuple[Sized, ...]
+    homeless: int
+    nulls: int
+    is_exact: bool
+
+    @property
+    def planned(self) -> tuple[Planned, ...]:
+        return tuple(each.planned for each in self.sized)
+
+
+def key_columns(layout: Layout, columns: Sequence[ColumnFact], table: str) -> tuple[ColumnFact, ...]:
+    """The columns that a layout's key names. Raises LayoutError for one that the table lacks, or a span that misfits."""
+    by_name = {column.name: column for column in columns}
+    for name in layout.key:
+        if name not in by_name:
+            near = nearest(name, by_name)
+            raise LayoutError(f"{table} has no column {name}", found=f"its columns are {', '.join(by_name)}",
+                              fix=f"did you mean {near}?" if near else "correct `key` in the layout")
+    key = tuple(by_name[name] for name in layout.key)
+    if layout.by is By.RANGE:
+        layout.grid(key[0].kind)
+    return key
+
+
+def prospect(context: Context, connection: Connection, layout: Layout, *, exact: bool) -> Prospect:
+    """What `layout` would make of its table at the context's `now`.
+
+    exact   count the rows (one or two scans) instead of asking the statistics
+    Raises LayoutError when the layout does not fit the table, ServerError when there is no such table or it was never
+    analysed and `exact` is not asked for.
+    """
+    with catalogue.reading(connection, f"read {layout.table}"):
+        found = catalogue.relation(connection, layout.table)
+        key = key_columns(layout, catalogue.columns(connection, found), found.spelling)
+        statistics = catalogue.column_statistics(connection, found)
+        # A table that is partitioned already has its own partitions' names in use.
+        taken = frozenset() if found.kind == "p" else catalogue.names_in_schema(connection, found.name.schema)
+        namer = Namer(layout, key[0].kind, NAME_LIMIT, taken)
+        if exact:
+            return _counted(context, connection, layout, found, key, namer)
+    return _estimated(context, layout, found, key, namer, statistics)
+
+
+def _planned(context: Context, layout: Layout, key: tuple[ColumnFact, ...], namer: Namer, low: Value | None,
+             high: Value | None, values: tuple[Value | None, ...]) -> tuple[Planned, ...]:
+    kinds = tuple(column.kind for column in key)
+    now = number_now(high) if layout.by is By.RANGE and not kinds[0].is_time else context.now
+    return due_partitions(layout, kinds, namer, now=now, low=low, high=high, values=values)
+
+
+def number_now(high: Value | None) -> int:
+    """Where a key of whole numbers has got to: its greatest value; 0 before the first row."""
+    return high if isinstance(high, int) else 0
+
+
+def _estimated(context: Context, layout: Layout, found: Relation, key: tuple[ColumnFact, ...], namer: Namer,
+               statistics: dict[str, ColumnStatistics]) -> Prospect:
+    seen = statistics.get(layout.key[0])
+    if seen is None or found.rows is None:
+        empty = ColumnStatistics(layout.key[0], 0.0, 0)
+        planned = _planned(context, layout, key, namer, None, None, ())
+        sized = tuple(Sized(each, None, None) for each in planned)
+        return Prospect(layout, found, key, sized, 0, 0, False) if found.rows is None else Prospect(
+            layout, found, key, _with_sizes(planned, _share_rows(planned, empty, 0), found), 0, 0, False)
+    values = tuple(value for value, _ in seen.common) if layout.by is By.LIST else ()
+    planned = _planned(context, layout, key, namer, seen.low, seen.high, values)
+    rows = _share_rows(planned, seen, found.rows)
+    nulls = round(seen.null_share * found.rows)
+    return Prospect(layout, found, key, _with_sizes(planned, rows, found), max(0, found.rows - sum(rows)), nulls, False)
+
+
+def _share_rows(planned: tuple[Planned, ...], statistics: ColumnStatistics, total: int) -> list[int]:
+    return list(split_evenly(total, shares([each.bounds for each in planned], statistics)))
+
+
+def _with_sizes(planned: tuple[Planned, ...], rows: Sequence[int | None], found: Relation) -> tuple[Sized, ...]:
+    """Bytes in proportion to the rows: the table's own bytes a row, indexes and TOAST included."""
+    total = sum(count or 0 for count in rows) or 1
+    known = max(total, found.rows or 0)
+    return tuple(Sized(each, count, None if count is None else round(found.bytes * count / known))
+                 for each, count in zip(planned, rows, strict=True))
+
+
+def _counted(context: Context, connection: Connection, layout: Layout, found: Relation, key: tuple[ColumnFact, ...],
+             namer: Namer) -> Prospect:
+    match layout.by:
+        case By.RANGE:
+            extent = measure.extent(connection, found.name, key[0])
+            planned = _planned(context, layout, key, namer, extent.low, extent.high, ())
+            counts, nulls = _count_ranges(connection, found, key[0], planned)
+        case By.LIST:
+            by_value = measure.count_values(connection, found.name, key[0])
+            planned = _planned(context, layout, key, namer, None, None, tuple(by_value))
+            nulls = by_value.get(None, 0)
+            listed = [sum(by_value.get(value, 0) for value in each.bounds.values) if isinstance(each.bounds, Listed)
+                      else 0 for each in planned]
+            counts = _rest_last(planned, listed, sum(by_value.values()))
+        case By.HASH:
+            planned = _planned(context, layout, key, namer, None, None, ())
+            total = measure.count_rows(connection, found.name)
+            counts, nulls = list(split_evenly(total, [1 / len(planned)] * len(planned))), 0
+            return Prospect(layout, found, key, _with_sizes(planned, counts, found), 0, nulls, False)
+    homeless = counts.pop()
+    return Prospect(layout, found, key, _with_sizes(planned, counts, found), homeless, nulls, True)
+
+
+def _count_ranges(connection: Connection, found: Relation, column: ColumnFact,
+                  planned: tuple[Planned, ...]) -> tuple[list[int], int]:
+    """Rows of each planned partition, then the rows that none holds; and the rows whose key is NULL."""
+    ranges = [each.bounds for each in planned if isinstance(each.bounds, Range)]
+    ends = {end[0] for bounds in ranges for end in (bounds.from_, bounds.to) if end is not None}
+    thresholds = sorted(ends, key=lambda value: order((value,)))
+    counted = measure.count_buckets(connection, found.name, column, thresholds)
+    by_start = dict(zip(thresholds, counted.counts[1:], strict=True))
+    rows = [_range_rows(each.bounds, by_start, counted.counts[0]) if isinstance(each.bounds, Range) else 0
+            for each in planned]
+    return _rest_last(planned, rows, sum(counted.counts) + counted.nulls), counted.nulls
+
+
+def _range_rows(bounds: Range, by_start: dict[Value, int], below: int) -> int:
+    return below if bounds.from_ is None else by_start[bounds.from_[0]]
+
+
+def _rest_last(planned: tuple[Planned, ...], rows: list[int], total: int) -> list[int]:
+    """Gives what no partition holds to the catch-all when there is one; what is left over stands at the end."""
+    homeless = total - sum(rows)
+    if planned and not isinstance(planned[-1].bounds, Range | Listed):
+        return [*rows[:-1], homeless, 0]
+    return [*rows, homeless]

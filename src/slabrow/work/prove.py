@@ -1,0 +1,189 @@
+"""`prove`: which partitions each query touches, when that was decided, and whether expectations hold (N30, N33–N35)."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from slabrow.core.errors import ServerError, SlabrowError
+from slabrow.core.mentions import tables_in, target_of_insert
+from slabrow.core.names import Name, parse_name
+from slabrow.core.touch import PrunedAt, Verdict, pruned_at, verdict
+from slabrow.files.query_file import FileQuery, Limit
+from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.servers.postgresql.plans import PlanReading
+from slabrow.servers.postgresql.queries import EXPLAINABLE, Query, forget, plan, run
+from slabrow.work.context import Context
+
+DEFAULT_TIMEOUT_MS = 30_000
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """What one query touches of one partitioned table.
+
+    planned    leaves in the plan once execution has started, sorted; None when the query could not be planned
+    executed   leaves that were read, None when the query did not run
+    rows, all_rows   the planner's estimate of the rows in the touched leaves, and in all of them
+    """
+
+    query: FileQuery
+    table: str
+    total: int
+    planned: tuple[str, ...]
+    executed: tuple[str, ...] | None
+    verdict: Verdict
+    pruned_at: PrunedAt
+    rows: int
+    all_rows: int
+    planning_ms: float | None
+    execution_ms: float | None
+    blocks: int | None
+    limit: Limit | None
+    note: str | None = None
+
+    @property
+    def touched(self) -> int:
+        return len(self.planned if self.executed is None else self.executed)
+
+    @property
+    def is_ok(self) -> bool | None:
+        """Whether the limit holds; None when there is none."""
+        return None if self.limit is None else self.limit.holds(self.touched)
+
+
+@dataclass(frozen=True, slots=True)
+class Unproven:
+    """A query that the server would not plan, or that touches no partitioned table."""
+
+    query: FileQuery
+    reason: str
+    is_error: bool
+
+
+@dataclass(frozen=True, slots=True)
+class ProveResult:
+    proofs: tuple[Proof, ...]
+    unproven: tuple[Unproven, ...]
+
+    @property
+    def pruning(self) -> int:
+        """How many entries touch fewer leaves than there are."""
+        return sum(proof.verdict is not Verdict.EVERY for proof in self.proofs)
+
+    @property
+    def read_share(self) -> float | None:
+        """The rows in touched leaves, weighted by runs a day, as a share of reading every leaf each time."""
+        every = sum(proof.all_rows * proof.query.weight for proof in self.proofs)
+        return sum(proof.rows * proof.query.weight for proof in self.proofs) / every if every else None
+
+    @property
+    def broken(self) -> int:
+        """Limits that do not hold, and queries that the server refuses."""
+        return (sum(proof.is_ok is False for proof in self.proofs)
+                + sum(unproven.is_error for unproven in self.unproven))
+
+
+@dataclass(frozen=True, slots=True)
+class _Leaves:
+    """Every leaf in the database: its spelling, its root and its rows."""
+
+    root_of: Mapping[str, str]  # `schema.leaf` as in plans -> root's spelling
+    spelling: Mapping[str, str]
+    rows: Mapping[str, int]  # by spelling
+    of_root: Mapping[str, tuple[str, ...]]
+
+
+def prove(context: Context, queries: Sequence[FileQuery], *, execute: bool, at_most: int | None = None,
+          timeout_ms: int = DEFAULT_TIMEOUT_MS) -> ProveResult:
+    """Asks the server for the plan of every query; with `execute` also runs those that only read.
+
+    at_most   a limit for queries that bring none of their own
+    """
+    proofs: list[Proof] = []
+    unproven: list[Unproven] = []
+    with context.connected() as connection:
+        with catalogue.reading(connection):
+            leaves = _leaves(connection)
+        chosen = parse_name(context.table) if context.table else None
+        for place, query in enumerate(queries):
+            context.progress(place / len(queries), query.name)
+            try:
+                found = _prove(connection, query, leaves, execute, at_most, timeout_ms)
+            except SlabrowError as error:
+                if error.exit_code != ServerError.exit_code:
+                    raise
+                unproven.append(Unproven(query, error.found or error.problem, True))
+                with explained("go on after a query that failed"):
+                    forget(connection)
+                continue
+            kept = [proof for proof in found if chosen is None or _is(proof.table, chosen)]
+            proofs += kept
+            if not kept:
+                unproven.append(Unproven(query, "touches no partitioned table", False))
+        context.progress(1.0, "done")
+    return ProveResult(tuple(proofs), tuple(unproven))
+
+
+def _is(spelling: str, name: Name) -> bool:
+    found = parse_name(spelling)
+    return found.table == name.table and (found.schema == name.schema or None in (found.schema, name.schema))
+
+
+def _leaves(connection: Connection) -> _Leaves:
+    found = catalogue.all_leaves(connection)
+    of_root: dict[str, list[str]] = {}
+    for leaf in found:
+        of_root.setdefault(leaf.root, [])
+        if leaf.spelling is not None:
+            of_root[leaf.root].append(leaf.spelling)
+    named = [leaf for leaf in found if leaf.spelling is not None]
+    return _Leaves(
+        {leaf.plan_name: leaf.root for leaf in named},
+        {leaf.plan_name: leaf.spelling or "" for leaf in named},
+        {leaf.spelling or "": leaf.rows for leaf in named},
+        {root: tuple(sorted(leaves)) for root, leaves in of_root.items()},
+    )
+
+
+def _prove(connection: Connection, query: FileQuery, leaves: _Leaves, execute: bool, at_most: int | None,
+           timeout_ms: int) -> list[Proof]:
+    first = query.sql.lstrip("( \n\t").split(None, 1)[0].upper()
+    if not first.startswith(EXPLAINABLE):
+        raise ServerError(f"{query.name} cannot be planned", found=f"a statement that begins with {first} has no plan")
+    asked = Query(query.sql, query.params)
+    reads = first in ("SELECT", "WITH", "VALUES", "TABLE")
+    reading = (run if execute and reads else plan)(connection, asked, timeout_ms)
+    note = "changes rows, so it was planned and not run" if execute and not reads else None
+    limit = query.limit or (Limit(at_most) if at_most is not None else None)
+    return [_proof(query, root, reading, leaves, limit, note) for root in _roots(query, reading, leaves)]
+
+
+def _roots(query: FileQuery, reading: PlanReading, leaves: _Leaves) -> list[str]:
+    """The partitioned tables of a query: those whose leaves the plan shows, and those that it names and shows nothing of."""
+    shown = {leaves.root_of[scan.relation] for scan in reading.scans if scan.relation in leaves.root_of}
+    named = tables_in(query.sql) or frozenset()
+    written = target_of_insert(query.sql)
+    hidden = {root for root in leaves.of_root
+              if root not in shown and any(_is(root, name) for name in named if name != written)}
+    return sorted(shown | hidden)
+
+
+def _proof(query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves, limit: Limit | None,
+           note: str | None) -> Proof:
+    every = leaves.of_root[root]
+    scans = [scan for scan in reading.scans if leaves.root_of.get(scan.relation) == root]
+    planned = tuple(sorted({leaves.spelling[scan.relation] for scan in scans}))
+    executed = None
+    if reading.execution_ms is not None:
+        executed = tuple(sorted({leaves.spelling[scan.relation] for scan in scans if scan.loops}))
+    # Leaves left unread for another reason than pruning (a LIMIT, an empty outer side) do not count as pruned.
+    pruned = {leaves.spelling[scan.relation] for scan in scans if scan.was_pruned_running}
+    kept = len(planned) - len(pruned - set(executed or ()))
+    removed = sum(count for relation, count in reading.removed.items() if leaves.root_of.get(relation) == root)
+    touched = planned if executed is None else executed
+    return Proof(
+        query, root, len(every), planned, executed, verdict(len(touched), len(every)),
+        pruned_at(len(every), removed or (reading.removed_unnamed if not planned else 0), len(planned),
+                  None if executed is None else kept),
+        sum(leaves.rows[leaf] for leaf in touched), sum(leaves.rows[leaf] for leaf in every),
+        reading.planning_ms, reading.execution_ms, reading.blocks, limit, note)

@@ -1,0 +1,157 @@
+"""The one way in which statements reach a server: with short waits for locks, tried again when a lock is not to be had."""
+
+import time
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+import psycopg
+from psycopg import errors as sqlstate
+
+from slabrow.core.errors import Refusal, ServerError
+from slabrow.core.names import Name
+from slabrow.core.statements import Check, Statement, Transaction
+from slabrow.servers.postgresql.connection import Connection, translated
+from slabrow.work.context import Progress, unseen
+
+TRIES = 6
+FIRST_PAUSE_S = 0.25  # doubled after each try; the table is free for others in between
+_LOCK_ERRORS = (sqlstate.LockNotAvailable, sqlstate.DeadlockDetected)
+Rows = list[tuple[Any, ...]]
+
+
+def run(connection: Connection, transactions: Iterable[Transaction], lock_wait_ms: int,
+        progress: Progress = unseen) -> list[Rows]:
+    """Runs transactions in order. Returns the rows of every Check, in order.
+
+    Raises Refusal when a check finds a difference or the server's lock table is too small, ServerError when the server
+    refuses. What earlier transactions did stays done; the failed one has left nothing.
+    """
+    checked: list[Rows] = []
+    done = 0.0
+    for transaction in transactions:
+        _guard_locks(connection, transaction)
+        for attempt in range(1, TRIES + 1):
+            try:
+                checked += _once(connection, transaction, lock_wait_ms, done, progress)
+                break
+            except _LOCK_ERRORS as error:
+                if attempt == TRIES:
+                    raise _gave_up(connection, error, transaction) from error
+                time.sleep(FIRST_PAUSE_S * 2 ** (attempt - 1))
+            except psycopg.Error as error:
+                raise translated(error, transaction.purpose) from error
+        done += sum(statement.share for statement in transaction.statements)
+    return checked
+
+
+def _once(connection: Connection, transaction: Transaction, lock_wait_ms: int, done: float,
+          progress: Progress) -> list[Rows]:
+    checked: list[Rows] = []
+    if not transaction.is_atomic:
+        connection.execute("SELECT set_config('lock_timeout', %s, false)", [str(lock_wait_ms)])
+        for statement in transaction.statements:
+            connection.execute(_sql(statement))
+            done += statement.share
+            progress(done, transaction.purpose)
+        return checked
+    with connection.transaction():
+        for statement in transaction.statements:
+            progress(done, transaction.purpose)
+            if isinstance(statement, Check):
+                rows = connection.execute(statement.query.encode()).fetchall()
+                _refuse_difference(statement, rows)
+                checked.append(rows)
+            elif statement.is_lock:
+                _lock(connection, statement)
+            else:
+                connection.execute(_sql(statement))
+            done += statement.share
+    progress(done, transaction.purpose)
+    return checked
+
+
+def _sql(statement: Statement | Check) -> bytes:
+    # As bytes, the driver sends it as it is: a percent sign in a name is no placeholder.
+    return (statement.sql if isinstance(statement, Statement) else statement.query).encode()
+
+
+def _lock(connection: Connection, statement: Statement) -> None:
+    """Takes a lock within a savepoint, so that a try that waited too long costs only itself."""
+    for attempt in range(1, TRIES + 1):
+        try:
+            with connection.transaction():
+                connection.execute(_sql(statement))
+            return
+        except _LOCK_ERRORS:
+            if attempt == TRIES:
+                raise
+            time.sleep(FIRST_PAUSE_S * 2 ** (attempt - 1))
+
+
+def _refuse_difference(check: Check, rows: Rows) -> None:
+    if differing := [row for row in rows if row[-1]]:
+        leaf, old, new, _ = differing[0]
+        raise Refusal(check.text, found=f"{len(differing)} partitions differ, first {leaf}: {old:,} rows before, {new:,} after",
+                      fix="nothing has been changed; please report this with the layout and the column types")
+
+
+def _gave_up(connection: Connection, error: psycopg.Error, transaction: Transaction) -> ServerError:
+    held = connection.execute(
+        """SELECT pid, usename, coalesce(nullif(application_name, ''), 'unnamed'), state,
+                  extract(epoch FROM now() - xact_start)::int
+           FROM pg_stat_activity WHERE xact_start IS NOT NULL AND pid <> pg_backend_pid()
+             AND datname = current_database() ORDER BY xact_start LIMIT 1""").fetchone()
+    longest = (f"; the oldest open transaction is of pid {held[0]} ({held[1]}, {held[2]}, {held[3]}) since {held[4]} s"
+               if held else "")
+    return ServerError(f"could not {transaction.purpose}",
+                       found=f"no lock after {TRIES} tries: {error.diag.message_primary}{longest}",
+                       fix="nothing has been changed by this step: run it again later, or give a longer --lock-wait")
+
+
+def _guard_locks(connection: Connection, transaction: Transaction) -> None:
+    """Refuses a transaction that would fail after long work because the server's lock table is full.
+
+    Its room is max_locks_per_transaction × (max_connections + max_prepared_transactions) (PostgreSQL manual, 19.12).
+    """
+    if not transaction.locks:
+        return
+    row = connection.execute(
+        """SELECT current_setting('max_locks_per_transaction')::int
+                  * (current_setting('max_connections')::int + current_setting('max_prepared_transactions')::int)
+        """).fetchone()
+    room = int(row[0]) if row else 0
+    if transaction.locks > room * 0.8:
+        raise Refusal(f"could not {transaction.purpose}: it needs too many locks at once",
+                      found=f"about {transaction.locks:,} locks in one transaction, room on the server for {room:,}",
+                      fix="take a wider span or fewer parts, or raise max_locks_per_transaction and restart the server")
+
+
+@contextmanager
+def sole(connection: Connection, tables: Sequence[Name], wait_ms: int) -> Iterator[None]:
+    """Keeps other runs of Slabrow off these tables meanwhile: a session-level advisory lock for each.
+
+    Raises Refusal, having changed nothing, when another run holds one for longer than the wait.
+    """
+    for table in sorted(tables):
+        deadline = time.monotonic() + wait_ms / 1000
+        while not _try_advisory(connection, table):
+            if time.monotonic() > deadline:
+                raise Refusal(f"another slabrow is working on {table}", found=f"waited {wait_ms / 1000:g} s for it",
+                              fix="let it finish, then run this again")
+            time.sleep(0.05)
+    try:
+        yield
+    finally:
+        if not connection.closed:
+            for table in tables:
+                connection.execute("SELECT pg_advisory_unlock(hashtextextended(%s, 0))", [_advisory_name(table)])
+
+
+def _try_advisory(connection: Connection, table: Name) -> bool:
+    row = connection.execute("SELECT pg_try_advisory_lock(hashtextextended(%s, 0))", [_advisory_name(table)]).fetchone()
+    return bool(row and row[0])
+
+
+def _advisory_name(table: Name) -> str:
+    return f"slabrow {table}"

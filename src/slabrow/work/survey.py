@@ -1,0 +1,197 @@
+"""`survey`: what is in this table (N01, N03)."""
+
+from dataclasses import dataclass, replace
+from zoneinfo import ZoneInfo
+
+from slabrow.core.bounds import Bounds, Listed, Range
+from slabrow.core.due import MOST_PARTITIONS, slots
+from slabrow.core.errors import ServerError, UsageError
+from slabrow.core.estimates import ColumnStatistics, share_of, split_evenly
+from slabrow.core.keys import Edge, Value
+from slabrow.core.layout import By, Layout
+from slabrow.core.names import Name
+from slabrow.core.spans import Grid, Span, Unit, fits
+from slabrow.servers.postgresql import catalogue, measure
+from slabrow.servers.postgresql.catalogue import ColumnFact, ForeignKeyFact, IndexFact, Relation
+from slabrow.servers.postgresql.connection import Connection
+from slabrow.work.context import Context
+
+
+@dataclass(frozen=True, slots=True)
+class SurveyedColumn:
+    """A column, and what statistics tell of it: None where they tell nothing. Shares are from 0 to 1."""
+
+    column: ColumnFact
+    statistics: ColumnStatistics | None
+
+
+@dataclass(frozen=True, slots=True)
+class Bucket:
+    """Rows in one period, or of one value."""
+
+    bounds: Bounds
+    rows: int
+
+
+@dataclass(frozen=True, slots=True)
+class Counts:
+    """Rows per period or per value of one column, to be compared with the partitions later (N03)."""
+
+    column: str
+    span: Span | None  # None: per value
+    zone: str
+    buckets: tuple[Bucket, ...]
+    nulls: int
+    is_exact: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """rows is exact when `is_exact`, else the planner's estimate; None when nobody knows."""
+
+    relation: Relation
+    rows: int | None
+    is_exact: bool
+    columns: tuple[SurveyedColumn, ...]
+    indexes: tuple[IndexFact, ...]
+    foreign_keys: tuple[ForeignKeyFact, ...]
+    partitions: int | None
+    counts: Counts | None
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """What to count by. column and per None: what the layout says, else months of the column that time moves along."""
+
+    exact: bool = False
+    column: str | None = None
+    per: Span | None = None
+
+
+def survey(context: Context, table: Name, question: Question) -> Survey:
+    """Reads a table's statistics; with `exact` it counts its rows. Changes nothing."""
+    layout = replace(context, table=str(table)).layout_or_none()
+    with context.connected() as connection, catalogue.reading(connection, f"survey {table}"):
+        found = catalogue.relation(connection, table)
+        if found.kind not in ("r", "p", "m"):
+            what = catalogue.KINDS_OF_RELATION.get(found.kind, "relation")
+            raise ServerError(f"{found.spelling} cannot be surveyed", found=f"it is a {what}",
+                              fix="name the table that holds the rows")
+        rows = measure.count_rows(connection, found.name) if question.exact else _estimated_rows(connection, found)
+        found = replace(found, rows=rows)
+        statistics = catalogue.column_statistics(connection, found)
+        columns = tuple(SurveyedColumn(column, statistics.get(column.name))
+                        for column in catalogue.columns(connection, found))
+        counts = _counts(connection, found, columns, question, layout)
+        leaves = catalogue.leaf_count(connection, found) if catalogue.is_partitioned(found) else None
+        return Survey(found, rows, question.exact, columns, catalogue.indexes(connection, found),
+                      catalogue.foreign_keys(connection, found), leaves, counts, tuple(_notes(found, columns, question)))
+
+
+def _estimated_rows(connection: Connection, found: Relation) -> int | None:
+    return catalogue.rows_of_leaves(connection, found) if catalogue.is_partitioned(found) else found.rows
+
+
+def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Question) -> list[str]:
+    notes = []
+    if found.rows is None:
+        notes.append(f"{found.spelling} has never been analysed: run ANALYZE {found.spelling}, or ask with --exact")
+    elif all(column.statistics is None for column in columns) and found.rows:
+        notes.append(f"there are no column statistics that this role may see: run ANALYZE {found.spelling}, or "
+                     "ask for SELECT on it")
+    elif not question.exact:
+        notes.append("rows and values are the planner's estimates; --exact counts them")
+    return notes
+
+
+def _counts(connection: Connection, found: Relation, columns: tuple[SurveyedColumn, ...], question: Question,
+            layout: Layout | None) -> Counts | None:
+    if question.column is None and question.per is None and layout is not None and layout.by is not By.RANGE:
+        if layout.by is By.LIST:
+            column = _named(columns, layout.key[0], found)
+            return _by_value(connection, found, column, question.exact)
+        return None
+    subject = _subject(columns, question, layout, found)
+    if subject is None:
+        return None
+    column, grid = subject
+    return _by_period(connection, found, column, grid, question.exact)
+
+
+def _subject(columns: tuple[SurveyedColumn, ...], question: Question, layout: Layout | None,
+             found: Relation) -> tuple[SurveyedColumn, Grid] | None:
+    """The column and the grid to count by."""
+    by_range = layout if layout is not None and layout.by is By.RANGE else None
+    name = question.column or (by_range.key[0] if by_range else None)
+    column = _named(columns, name, found) if name else _along_time(columns)
+    if column is None:
+        return None
+    kind = column.column.kind
+    if by_range is not None and question.per is None and name == by_range.key[0]:
+        return column, by_range.grid(kind)
+    span = question.per or Span(1, Unit.MONTH)
+    if not fits(span, kind):
+        if question.per is None and question.column is None:
+            return None
+        raise UsageError(f"rows of {column.column.name} cannot be counted per {span}",
+                         found=f"it is of type {column.column.type_name}",
+                         fix="give --per a whole number for a numeric column, a span such as '1 month' for a time")
+    return column, Grid(span, kind, ZoneInfo(by_range.zone if by_range else "UTC"))
+
+
+def _named(columns: tuple[SurveyedColumn, ...], name: str, found: Relation) -> SurveyedColumn:
+    for column in columns:
+        if column.column.name == name:
+            return column
+    raise UsageError(f"{found.spelling} has no column {name}",
+                     found="its columns are " + ", ".join(column.column.name for column in columns))
+
+
+def _along_time(columns: tuple[SurveyedColumn, ...]) -> SurveyedColumn | None:
+    """The time column whose values follow the order of the rows most closely: the one along which the table grew."""
+    times = [column for column in columns if column.column.kind.is_time]
+    return max(times, key=lambda each: abs((each.statistics and each.statistics.correlation) or 0.0), default=None)
+
+
+def _by_period(connection: Connection, found: Relation, surveyed: SurveyedColumn, grid: Grid,
+               exact: bool) -> Counts | None:
+    column, statistics = surveyed.column, surveyed.statistics
+    if exact:
+        extent = measure.extent(connection, found.name, column)
+        low, high, nulls = extent.low, extent.high, extent.nulls
+    elif statistics is not None:
+        low, high, nulls = statistics.low, statistics.high, round(statistics.null_share * (found.rows or 0))
+    else:
+        return None
+    if low is None or high is None or isinstance(low, Edge) or isinstance(high, Edge):
+        return Counts(column.name, grid.span, str(grid.zone), (), nulls, exact)
+    ranges = _periods(grid, low, high, column.name)
+    if exact:
+        thresholds = [bounds.from_[0] for bounds in ranges if bounds.from_] + [end[0] for end in [ranges[-1].to] if end]
+        rows = measure.count_buckets(connection, found.name, column, thresholds).counts[1:-1]
+    else:
+        known = [share_of(bounds, statistics) or 0.0 for bounds in ranges] if statistics else []
+        rows = tuple(split_evenly(found.rows or 0, known))
+    return Counts(column.name, grid.span, str(grid.zone),
+                  tuple(Bucket(bounds, count) for bounds, count in zip(ranges, rows, strict=True)), nulls, exact)
+
+
+def _periods(grid: Grid, low: Value, high: Value, column: str) -> list[Range]:
+    first, last = grid.index(low), grid.index(high)
+    if last - first >= MOST_PARTITIONS:
+        raise UsageError(f"{column} reaches over {last - first + 1:,} periods of {grid.span}",
+                         fix="count per a wider span: --per")
+    return list(slots(grid, first, last, 1))
+
+
+def _by_value(connection: Connection, found: Relation, surveyed: SurveyedColumn, exact: bool) -> Counts | None:
+    column, statistics = surveyed.column, surveyed.statistics
+    if exact:
+        counted = measure.count_values(connection, found.name, column)
+        buckets = tuple(Bucket(Listed((value,)), rows) for value, rows in counted.items() if value is not None)
+        return Counts(column.name, None, "UTC", buckets, counted.get(None, 0), True)
+    if statistics is None or found.rows is None:
+        return None
+    buckets = tuple(Bucket(Listed((value,)), round(share * found.rows)) for value, share in statistics.common)
+    return Counts(column.name, None, "UTC", buckets, round(statistics.null_share * found.rows), False)
