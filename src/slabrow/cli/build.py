@@ -22,7 +22,9 @@ def run(options: argparse.Namespace) -> int:
 
     if options.schema and options.like:
         raise UsageError("--schema and --like exclude each other", fix="give one of them")
-    source = Source(Path(options.schema) if options.schema else None, parse_name(options.like) if options.like else None)
+    source = Source(
+        Path(options.schema) if options.schema else None, parse_name(options.like) if options.like else None
+    )
     with progress(options, asked) as watched:
         result = build(watched, asked.layout(), source, go=options.go)
     if options.script:

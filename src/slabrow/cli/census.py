@@ -9,7 +9,9 @@ from slabrow.cli.common import add_common, context
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("name", nargs="?", metavar="TABLE", help="the table, as schema.table")
     parser.add_argument("--exact", action="store_true", help="count the rows of every partition")
-    parser.add_argument("--against", metavar="FILE", help="compare with the counts of an earlier `survey --exact --save FILE`")
+    parser.add_argument(
+        "--against", metavar="FILE", help="compare with the counts of an earlier `survey --exact --save FILE`"
+    )
     add_common(parser)
 
 
@@ -19,7 +21,8 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.show.output import show
     from slabrow.work.census import census
 
-    result = census(asked, asked.table_name(), exact=options.exact,
-                    against=Path(options.against) if options.against else None)
+    result = census(
+        asked, asked.table_name(), exact=options.exact, against=Path(options.against) if options.against else None
+    )
     show(SHOWN, result, options.format)
     return 1 if result.findings else 0

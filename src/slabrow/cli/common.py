@@ -17,17 +17,27 @@ from slabrow.work.context import Context
 LAYOUT_FILE = "slabrow.toml"
 
 
-def add_common(parser: argparse.ArgumentParser, *, table: bool = True, changes: bool = False, picture: bool = False) -> None:
+def add_common(
+    parser: argparse.ArgumentParser, *, table: bool = True, changes: bool = False, picture: bool = False
+) -> None:
     """table: has --table; changes: has --go and --script; picture: has --picture."""
     group = parser.add_argument_group("common options")
-    group.add_argument("--dsn", metavar="URL", default=None,
-                       help="the server; else SLABROW_DSN, else the PG* variables, service and password files")
+    group.add_argument(
+        "--dsn",
+        metavar="URL",
+        default=None,
+        help="the server; else SLABROW_DSN, else the PG* variables, service and password files",
+    )
     group.add_argument("--layout", metavar="FILE", default=LAYOUT_FILE, help=f"the layout file; else {LAYOUT_FILE}")
     if table:
         group.add_argument("--table", metavar="NAME", default=None, help="the table, as schema.table")
     group.add_argument("--format", choices=("text", "json", "csv"), default="text", help="how the result is printed")
-    group.add_argument("--now", metavar="TIMESTAMP", default=None,
-                       help="the clock, for rehearsal and tests: ISO 8601, UTC unless it has an offset")
+    group.add_argument(
+        "--now",
+        metavar="TIMESTAMP",
+        default=None,
+        help="the clock, for rehearsal and tests: ISO 8601, UTC unless it has an offset",
+    )
     if picture:
         group.add_argument("--picture", metavar="FILE.png|svg", default=None, help="also draw the result")
     group.add_argument("--quiet", action="store_true", help="no progress bar, no notes on standard error")
@@ -35,9 +45,15 @@ def add_common(parser: argparse.ArgumentParser, *, table: bool = True, changes: 
     if changes:
         doing = parser.add_argument_group("doing it")
         doing.add_argument("--go", action="store_true", help="do it; without this, it is only shown")
-        doing.add_argument("--script", metavar="FILE", default=None, help="write the statements as a SQL script instead")
-        doing.add_argument("--lock-wait", metavar="TIME", default="2s",
-                           help="the longest wait for a lock, such as 500ms or 5s; tried again a few times (default 2s)")
+        doing.add_argument(
+            "--script", metavar="FILE", default=None, help="write the statements as a SQL script instead"
+        )
+        doing.add_argument(
+            "--lock-wait",
+            metavar="TIME",
+            default="2s",
+            help="the longest wait for a lock, such as 500ms or 5s; tried again a few times (default 2s)",
+        )
 
 
 def context(options: argparse.Namespace, table: str | None = None) -> Context:
@@ -63,15 +79,20 @@ def _now(text: str | None) -> datetime:
     try:
         now = datetime.fromisoformat(text)
     except ValueError:
-        raise UsageError(f"--now {text} is not a timestamp",
-                         fix="write it as 2026-03-01T00:00:00+00:00, or as 2026-03-01") from None
+        raise UsageError(
+            f"--now {text} is not a timestamp", fix="write it as 2026-03-01T00:00:00+00:00, or as 2026-03-01"
+        ) from None
     return now if now.tzinfo else now.replace(tzinfo=UTC)
 
 
 def parse_wait(text: str) -> int:
     """A duration such as `500ms`, `2s` or `1min`, in milliseconds."""
     match = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(ms|s|min)?", text.strip())
-    wait = 0 if match is None else round(float(match.group(1)) * {"ms": 1, "s": 1_000, "min": 60_000}[match.group(2) or "s"])
+    wait = (
+        0
+        if match is None
+        else round(float(match.group(1)) * {"ms": 1, "s": 1_000, "min": 60_000}[match.group(2) or "s"])
+    )
     if wait < 1:
         raise UsageError(f"{text!r} is no duration", fix="write it as 500ms, 2s or 1min")
     return wait
@@ -88,7 +109,12 @@ def progress(options: argparse.Namespace, asked: Context) -> Iterator[Context]:
     from rich.text import Text
 
     console = Console(stderr=True, no_color="NO_COLOR" in os.environ)
-    columns = (BarColumn(40), TextColumn("{task.percentage:>3.0f} %"), TimeElapsedColumn(), TextColumn("{task.description}"))
+    columns = (
+        BarColumn(40),
+        TextColumn("{task.percentage:>3.0f} %"),
+        TimeElapsedColumn(),
+        TextColumn("{task.description}"),
+    )
     with Progress(*columns, console=console, transient=True) as bar:
         task = bar.add_task("", total=1.0)
 

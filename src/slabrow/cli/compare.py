@@ -7,10 +7,17 @@ from slabrow.cli.common import add_common, context, parse_wait, progress
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--with", dest="before", metavar="TABLE", required=True,
-                        help="the other table: what it was before, or another layout of the same rows")
+    parser.add_argument(
+        "--with",
+        dest="before",
+        metavar="TABLE",
+        required=True,
+        help="the other table: what it was before, or another layout of the same rows",
+    )
     parser.add_argument("--queries", metavar="FILE.sql", required=True, help="SQL statements ended by `;`")
-    parser.add_argument("--timeout", metavar="TIME", default="60s", help="the longest that one query may take (default 60s)")
+    parser.add_argument(
+        "--timeout", metavar="TIME", default="60s", help="the longest that one query may take (default 60s)"
+    )
     add_common(parser)
 
 

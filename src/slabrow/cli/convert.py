@@ -6,7 +6,9 @@ from slabrow.cli.common import add_common, context, progress, write_script
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--old-name", metavar="NAME", help="what the plain table is called afterwards; else NAME_before")
+    parser.add_argument(
+        "--old-name", metavar="NAME", help="what the plain table is called afterwards; else NAME_before"
+    )
     parser.add_argument("--drop-old", action="store_true", help="drop the plain table that an earlier conversion kept")
     add_common(parser, changes=True)
 

@@ -21,8 +21,13 @@ if TYPE_CHECKING:
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--dsn", metavar="URL", help="use this server: only a schema of the demo's own is touched")
-    parser.add_argument("--rows", type=int, default=2_000_000, metavar="N",
-                        help="sensor readings, up to 100,000,000 (default 2,000,000)")
+    parser.add_argument(
+        "--rows",
+        type=int,
+        default=2_000_000,
+        metavar="N",
+        help="sensor readings, up to 100,000,000 (default 2,000,000)",
+    )
     parser.add_argument("--keep-server", action="store_true", help="leave the server and the data there afterwards")
     parser.add_argument("--stop", action="store_true", help="end the server that --keep-server left")
     parser.add_argument("--files", metavar="FOLDER", help="keep the demo's files here: layout, workload, log, picture")
@@ -114,15 +119,19 @@ def _prepare(options: argparse.Namespace, dsn: str, server: "PrivateServer | Non
     Path("slabrow.toml").write_text(LAYOUTS, encoding="utf-8")
     Path("workload.sql").write_text(WORKLOAD, encoding="utf-8")
     demo, began = Demo(options.rows), time.monotonic()
-    print(f"Loading a federation of beekeeping cooperatives: {demo.readings:,} sensor readings of {demo.hives:,} hives over "
-          f"14 months, {demo.events:,} events, {demo.inspections:,} inspections. All of it is made up.")
+    print(
+        f"Loading a federation of beekeeping cooperatives: {demo.readings:,} readings of {demo.hives:,} hives over "
+        f"14 months, {demo.events:,} events, {demo.inspections:,} inspections. All of it is made up."
+    )
     with connect(dsn) as connection, _telling(options) as tell:
         load(connection, demo, tell)
         print(f"Loaded and indexed in {time.monotonic() - began:.0f} s.")
         if server is not None:
             tell("running the workload, so that there is a server log")
             runs = run_workload(connection, parse_queries(WORKLOAD, "workload.sql"), server.log, Path("server-log.csv"))
-            print(f"The federation's workload ran on it, {runs} statements: server-log.csv is the server's log of that.")
+            print(
+                f"The federation's workload ran on it, {runs} statements: server-log.csv is the server's log of that."
+            )
     print("The files slabrow.toml (what the tables should be) and workload.sql (its queries) lie beside it.")
 
 
@@ -167,8 +176,10 @@ def _take(step: "Step") -> None:
     out.print(Text(f"$ slabrow {shlex.join(step.arguments)}", style="bold yellow"), soft_wrap=True)
     code = main(list(step.arguments))
     if code not in step.codes:
-        raise Stopped(f"the demo ended early: `slabrow {shlex.join(step.arguments)}` gave exit code {code}",
-                      fix="please report this")
+        raise Stopped(
+            f"the demo ended early: `slabrow {shlex.join(step.arguments)}` gave exit code {code}",
+            fix="please report this",
+        )
     if code:
         out.print(Text(f"(exit code {code}) {step.ending}", style="bright_black"))
 
@@ -202,8 +213,11 @@ def _refuse_second_server() -> None:
 
     state = _state()
     if state and is_running(int(str(state["pid"])), Path(str(state["folder"]))):
-        raise Refusal("a demo server is running already", found=f"pid {state['pid']} in {state['folder']}",
-                      fix="end it with: slabrow demo --stop")
+        raise Refusal(
+            "a demo server is running already",
+            found=f"pid {state['pid']} in {state['folder']}",
+            fix="end it with: slabrow demo --stop",
+        )
 
 
 def _state() -> dict[str, object] | None:
@@ -223,6 +237,9 @@ def _stop() -> int:
         return 0
     running = stop_by_pid(int(str(state["pid"])), Path(str(state["folder"])))
     _state_file().unlink(missing_ok=True)
-    print("The demo server is stopped, its data are removed." if running else
-          "The demo server was not running any more; what was left of it is removed.")
+    print(
+        "The demo server is stopped, its data are removed."
+        if running
+        else "The demo server was not running any more; what was left of it is removed."
+    )
     return 0

@@ -6,7 +6,9 @@ from slabrow.cli.common import add_common, context
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--exact", action="store_true", help="count the rows instead of estimating them from statistics")
+    parser.add_argument(
+        "--exact", action="store_true", help="count the rows instead of estimating them from statistics"
+    )
     add_common(parser, picture=True)
 
 

@@ -1,4 +1,4 @@
-"""The way in. A dictionary serves `--help`; a command's module is imported when it is chosen, so that help is instant."""
+"""The way in. A dictionary serves `--help`; a command's module is imported when it is chosen: help is instant."""
 
 import argparse
 import importlib
@@ -54,8 +54,10 @@ def main(arguments: list[str] | None = None) -> int:
     except SlabrowError as error:
         return _report(error)
     except KeyboardInterrupt:
-        print("slabrow: stopped; what was not finished has been rolled back, the same command goes on from there",
-              file=sys.stderr)
+        print(
+            "slabrow: stopped; what was not finished has been rolled back, the same command goes on from there",
+            file=sys.stderr,
+        )
         return STOPPED
     except BrokenPipeError:
         # Whoever read the output has had enough of it: that is no error. Nothing may be written at exit either.
@@ -64,8 +66,11 @@ def main(arguments: list[str] | None = None) -> int:
     except Exception as error:
         if "--verbose" in given:
             raise
-        print(f"slabrow: error: a fault in Slabrow itself\n  found: {type(error).__name__}: {error}\n"
-              "  do: run it again with --verbose, and report what it prints", file=sys.stderr)
+        print(
+            f"slabrow: error: a fault in Slabrow itself\n  found: {type(error).__name__}: {error}\n"
+            "  do: run it again with --verbose, and report what it prints",
+            file=sys.stderr,
+        )
         return STOPPED
 
 
@@ -83,12 +88,18 @@ def _run(arguments: list[str]) -> int:
     name, *rest = arguments
     if name not in COMMANDS:
         near = nearest(name, COMMANDS)
-        raise UsageError(f"there is no command {name!r}",
-                         fix=f"did you mean `slabrow {near}`?" if near else "see slabrow --help")
+        raise UsageError(
+            f"there is no command {name!r}", fix=f"did you mean `slabrow {near}`?" if near else "see slabrow --help"
+        )
     module_name, what = COMMANDS[name]
     command: Command = importlib.import_module(module_name)
-    parser = _Parser(prog=f"slabrow {name}", description=what[0].upper() + what[1:] + ".", epilog=EXIT_CODES,
-                     formatter_class=argparse.RawDescriptionHelpFormatter, allow_abbrev=False)
+    parser = _Parser(
+        prog=f"slabrow {name}",
+        description=what[0].upper() + what[1:] + ".",
+        epilog=EXIT_CODES,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        allow_abbrev=False,
+    )
     command.add_options(parser)
     return command.run(parser.parse_args(rest))
 
@@ -96,9 +107,20 @@ def _run(arguments: list[str]) -> int:
 def help_text() -> str:
     """What `slabrow --help` prints."""
     lines = [f"  {name:<10} {what}" for name, (_, what) in COMMANDS.items()]
-    return "\n".join(["usage: slabrow COMMAND [options]", "", "Choose, build, keep and prove table partitions on PostgreSQL.",
-                      "", *lines, "", "slabrow COMMAND --help shows a command's options. Anything that changes a database",
-                      "shows what it would do and stops; --go does it, --script FILE writes it as SQL.", "", EXIT_CODES])
+    return "\n".join(
+        [
+            "usage: slabrow COMMAND [options]",
+            "",
+            "Choose, build, keep and prove table partitions on PostgreSQL.",
+            "",
+            *lines,
+            "",
+            "slabrow COMMAND --help shows a command's options. Anything that changes a database",
+            "shows what it would do and stops; --go does it, --script FILE writes it as SQL.",
+            "",
+            EXIT_CODES,
+        ]
+    )
 
 
 def _report(error: SlabrowError) -> int:

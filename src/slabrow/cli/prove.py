@@ -7,12 +7,22 @@ from slabrow.cli.common import add_common, context, parse_wait, progress
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--queries", metavar="FILE.sql", required=True,
-                        help="SQL statements ended by `;`, with `-- name:`, `-- touches: <= 2`, `-- params:`, `-- weight:` above")
-    parser.add_argument("--run", dest="execute", action="store_true",
-                        help="also run the queries that only read, in read-only transactions that are rolled back")
+    parser.add_argument(
+        "--queries",
+        metavar="FILE.sql",
+        required=True,
+        help="SQL statements ended by `;`, with `-- name:`, `-- touches: <= 2`, `-- params:`, `-- weight:` above",
+    )
+    parser.add_argument(
+        "--run",
+        dest="execute",
+        action="store_true",
+        help="also run the queries that only read, in read-only transactions that are rolled back",
+    )
     parser.add_argument("--at-most", metavar="N", type=int, help="a limit for the queries that bring none of their own")
-    parser.add_argument("--timeout", metavar="TIME", default="30s", help="the longest that one query may take (default 30s)")
+    parser.add_argument(
+        "--timeout", metavar="TIME", default="30s", help="the longest that one query may take (default 30s)"
+    )
     add_common(parser)
 
 

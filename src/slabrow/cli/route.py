@@ -6,8 +6,9 @@ from slabrow.cli.common import add_common, context
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("values", nargs="+", metavar="VALUE",
-                        help="a key; its columns are separated by commas, an empty one is NULL")
+    parser.add_argument(
+        "values", nargs="+", metavar="VALUE", help="a key; its columns are separated by commas, an empty one is NULL"
+    )
     add_common(parser)
 
 

@@ -8,8 +8,12 @@ from slabrow.cli.common import add_common, context
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("name", nargs="?", metavar="TABLE", help="the table, as schema.table")
-    parser.add_argument("--exact", action="store_true", help="count the rows, in a few scans, instead of asking statistics")
-    parser.add_argument("--by", metavar="COLUMN", help="count rows by this column; else the layout's key, else a time column")
+    parser.add_argument(
+        "--exact", action="store_true", help="count the rows, in a few scans, instead of asking statistics"
+    )
+    parser.add_argument(
+        "--by", metavar="COLUMN", help="count rows by this column; else the layout's key, else a time column"
+    )
     parser.add_argument("--per", metavar="SPAN", help="the period to count by: '1 day', '1 month', 1000000")
     parser.add_argument("--save", metavar="FILE", help="also write the JSON to a file, for `census --against`")
     add_common(parser, picture=True)

@@ -34,7 +34,7 @@ class Namer:
     taken: Container[str] = ()
 
     def name(self, bounds: Bounds, label: str | None = None, also_taken: Container[str] = ()) -> str:
-        """label   the group's name, for a list partition that has one"""
+        """Label   the group's name, for a list partition that has one"""
         ending = label if label is not None else self._ending(bounds)
         return self._unused(self._fitted(ending), spell_bounds(bounds), also_taken)
 
@@ -67,8 +67,9 @@ class Namer:
         stem = before.replace("{table}", self.layout.table.table)
         # The bound and what follows it stay whole; only the table's part may be cut.
         cut = len(stem) - len(stem.rstrip("_"))
-        return fit(stem[: len(stem) - cut], "_" * cut + ending + after.replace("{table}", self.layout.table.table),
-                   self.limit)
+        return fit(
+            stem[: len(stem) - cut], "_" * cut + ending + after.replace("{table}", self.layout.table.table), self.limit
+        )
 
     def _unused(self, name: str, what: str, also_taken: Container[str]) -> str:
         taken = _Either(self.taken, also_taken)
@@ -122,9 +123,11 @@ def slots(grid: Grid, first: int, last: int, width: int) -> Iterator[Range]:
     A slot without a single key is left out: days that a zone skipped when it crossed the date line.
     """
     if last - first >= MOST_PARTITIONS:
-        raise LayoutError(f"spans of {grid.span} from {spell(grid.start(first))} to {spell(grid.start(last))} "
-                          f"are {last - first + 1:,} partitions",
-                          fix=f"take a wider span or a later `from`: the limit is {MOST_PARTITIONS:,}")
+        raise LayoutError(
+            f"spans of {grid.span} from {spell(grid.start(first))} to {spell(grid.start(last))} "
+            f"are {last - first + 1:,} partitions",
+            fix=f"take a wider span or a later `from`: the limit is {MOST_PARTITIONS:,}",
+        )
     tail: tuple[Value, ...] = (Edge.MINVALUE,) * (width - 1)
     for slot in range(first, last + 1):
         start, end = grid.start(slot), grid.start(slot + 1)
@@ -132,8 +135,9 @@ def slots(grid: Grid, first: int, last: int, width: int) -> Iterator[Range]:
             yield Range((start, *tail), (end, *tail))
 
 
-def due_ranges(layout: Layout, kinds: tuple[Kind, ...], now: datetime | int, low: Value | None,
-               high: Value | None) -> list[Range]:
+def due_ranges(
+    layout: Layout, kinds: tuple[Kind, ...], now: datetime | int, low: Value | None, high: Value | None
+) -> list[Range]:
     """The range partitions for a table whose leading key lies between `low` and `high` (None: no rows).
 
     They begin with `from`, else with the slot of `low`, else of `now`; they end with `ahead`, or with the slot of
@@ -157,9 +161,16 @@ def _lower(one: Value, other: Value) -> Value:
     return one if order((one,)) <= order((other,)) else other
 
 
-def due_partitions(layout: Layout, kinds: tuple[Kind, ...], namer: Namer, *, now: datetime | int,
-                   low: Value | None = None, high: Value | None = None,
-                   values: tuple[Value | None, ...] = ()) -> tuple[Planned, ...]:
+def due_partitions(
+    layout: Layout,
+    kinds: tuple[Kind, ...],
+    namer: Namer,
+    *,
+    now: datetime | int,
+    low: Value | None = None,
+    high: Value | None = None,
+    values: tuple[Value | None, ...] = (),
+) -> tuple[Planned, ...]:
     """Every partition that a table with this layout needs, the catch-all last.
 
     low, high   the leading key's least and greatest value in the rows there are
@@ -177,8 +188,10 @@ def due_partitions(layout: Layout, kinds: tuple[Kind, ...], namer: Namer, *, now
     if layout.catch_all:
         bounds.append((CatchAll(), None))
     if not bounds:
-        raise LayoutError(f"the layout of {layout.table} gives no partition",
-                          fix="add `groups`, or catch_all = true, or load rows first")
+        raise LayoutError(
+            f"the layout of {layout.table} gives no partition",
+            fix="add `groups`, or catch_all = true, or load rows first",
+        )
     given: set[str] = set()
     planned = []
     for bound, label in bounds:

@@ -1,11 +1,11 @@
 """Everything Slabrow raises on purpose. The classes follow the exit codes; `cli` alone turns them into text.
 
-    SlabrowError
-    ├── UsageError       2   options that contradict each other or cannot be read
-    │   └── LayoutError  2   the layout file, or a layout that does not fit its table
-    ├── ServerError      3   the server cannot be reached or refuses
-    ├── Refusal          4   Slabrow will not do it: a guard spoke
-    └── Stopped          5   ended midway; the same command resumes
+SlabrowError
+├── UsageError       2   options that contradict each other or cannot be read
+│   └── LayoutError  2   the layout file, or a layout that does not fit its table
+├── ServerError      3   the server cannot be reached or refuses
+├── Refusal          4   Slabrow will not do it: a guard spoke
+└── Stopped          5   ended midway; the same command resumes
 """
 
 import difflib

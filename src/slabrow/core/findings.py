@@ -47,27 +47,42 @@ def _missing_remainders(tree: Tree) -> Iterator[Finding]:
     missing = [str(slot) for slot in range(largest) if slot not in held]
     if missing:
         shown = ", ".join(missing[:8]) + (" …" if len(missing) > 8 else "")
-        yield Finding("missing_remainder",
-                      f"{len(missing)} of {largest} remainders have no partition ({shown}): rows there are refused")
+        yield Finding(
+            "missing_remainder",
+            f"{len(missing)} of {largest} remainders have no partition ({shown}): rows there are refused",
+        )
 
 
 def _partition_findings(tree: Tree) -> Iterator[Finding]:
     for partition in tree.partitions:
         if partition.is_detaching:
-            yield Finding("detach_unfinished", f"{partition.spelling} was being detached when that was interrupted: "
-                          "finish it with ALTER TABLE … DETACH PARTITION … FINALIZE", partition.spelling)
+            yield Finding(
+                "detach_unfinished",
+                f"{partition.spelling} was being detached when that was interrupted: "
+                "finish it with ALTER TABLE … DETACH PARTITION … FINALIZE",
+                partition.spelling,
+            )
         if isinstance(partition.bounds, Range) and partition.bounds.is_opaque:
-            yield Finding("unknown_bound", f"{partition.spelling} has a bound that Slabrow cannot place in an order",
-                          partition.spelling)
+            yield Finding(
+                "unknown_bound",
+                f"{partition.spelling} has a bound that Slabrow cannot place in an order",
+                partition.spelling,
+            )
         if not partition.is_leaf:
             continue
         if isinstance(partition.bounds, CatchAll) and holds_rows(partition):
             count = f"about {partition.rows:,} rows" if partition.rows else "rows"
-            yield Finding("catch_all_rows", f"{partition.spelling} is the catch-all and holds {count} "
-                          "that no other partition takes", partition.spelling)
+            yield Finding(
+                "catch_all_rows",
+                f"{partition.spelling} is the catch-all and holds {count} that no other partition takes",
+                partition.spelling,
+            )
         if partition.rows is None and partition.bytes:
-            yield Finding("no_statistics", f"{partition.spelling} has never been analysed: the planner guesses its size",
-                          partition.spelling)
+            yield Finding(
+                "no_statistics",
+                f"{partition.spelling} has never been analysed: the planner guesses its size",
+                partition.spelling,
+            )
 
 
 def holds_rows(partition: Partition) -> bool:

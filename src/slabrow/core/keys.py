@@ -35,6 +35,8 @@ _KINDS = {
     "integer": Kind.INTEGER,
     "bigint": Kind.INTEGER,
     "numeric": Kind.NUMERIC,
+    "real": Kind.NUMERIC,
+    "double precision": Kind.NUMERIC,
     "date": Kind.DATE,
     "timestamp without time zone": Kind.TIMESTAMP,
     "timestamp with time zone": Kind.TIMESTAMPTZ,
@@ -127,8 +129,10 @@ def parse_value(text: str, kind: Kind, zone: ZoneInfo | None = None) -> Value:
             case _:
                 assert_never(kind)
     except (ValueError, InvalidOperation, OverflowError):
-        if kind.is_time and (cleaned.endswith(" BC") or cleaned.split("-")[0].isdigit() and len(cleaned) > 10
-                             and len(cleaned.split("-")[0]) > 4):
+        if kind.is_time and (
+            cleaned.endswith(" BC")
+            or (cleaned.split("-")[0].isdigit() and len(cleaned) > 10 and len(cleaned.split("-")[0]) > 4)
+        ):
             return Opaque(cleaned)
         raise UsageError(f"{text!r} is not a value of type {kind}", fix=_EXAMPLES[kind]) from None
 

@@ -6,7 +6,7 @@ from enum import StrEnum
 from zoneinfo import ZoneInfo
 
 from slabrow.core.errors import LayoutError
-from slabrow.core.keys import Kind, Value, parse_value, spell
+from slabrow.core.keys import Kind, Value, parse_value
 from slabrow.core.names import Name
 from slabrow.core.spans import Grid, Span, Unit
 
@@ -68,8 +68,11 @@ class Layout:
             "parts": (By.HASH, self.parts is not None),
             "groups": (By.LIST, bool(self.groups)),
         }
-        faults = [(option, f"`{option}` belongs to by = \"{by}\", but by is \"{self.by}\": remove one of them")
-                  for option, (by, given) in only.items() if given and by is not self.by]
+        faults = [
+            (option, f'`{option}` belongs to by = "{by}", but by is "{self.by}": remove one of them')
+            for option, (by, given) in only.items()
+            if given and by is not self.by
+        ]
         if self.by is By.HASH and self.catch_all:
             faults.append(("catch_all", "a hash layout has no catch-all, its parts hold every key: remove `catch_all`"))
         return faults
@@ -95,7 +98,9 @@ class Layout:
             if span is not None and self.span is not None and (span.unit is Unit.NUMBER) != numeric:
                 faults.append((option, f"`{option}` is {span} but `span` is {self.span}: give both in the same kind"))
         if self.open_below and self.keep is not None:
-            faults.append(("open_below", "a partition that is open below never falls behind `keep`: remove one of them"))
+            faults.append(
+                ("open_below", "a partition that is open below never falls behind `keep`: remove one of them")
+            )
         held: dict[str | int, str] = {}
         for group in self.groups:
             for value in group.values:
@@ -104,9 +109,9 @@ class Layout:
                 held[value] = group.name
         if "{bound}" not in self.partition_name:
             faults.append(("partition_name", "a pattern without {bound} gives every partition the same name: add it"))
-        if strange := self.partition_name.replace("{bound}", "").replace("{table}", "").strip("{}"):
-            if "{" in strange or "}" in strange:
-                faults.append(("partition_name", "a pattern may use {table} and {bound}, nothing else in braces"))
+        without = self.partition_name.replace("{bound}", "").replace("{table}", "")
+        if "{" in without or "}" in without:
+            faults.append(("partition_name", "a pattern may use {table} and {bound}, nothing else in braces"))
         return faults
 
     def grid(self, kind: Kind) -> Grid:
@@ -122,8 +127,11 @@ class Layout:
         """`from` as a value of the key's kind: a bare date is midnight in the layout's zone."""
         if self.from_ is None:
             return None
-        wrong = LayoutError(f"`from` of {self.table} does not fit a key of type {kind}", found=f"from = {self.from_}",
-                            fix="give a whole number" if kind is Kind.INTEGER else "give a date, such as 2025-01-01")
+        wrong = LayoutError(
+            f"`from` of {self.table} does not fit a key of type {kind}",
+            found=f"from = {self.from_}",
+            fix="give a whole number" if kind is Kind.INTEGER else "give a date, such as 2025-01-01",
+        )
         match self.from_, kind:
             case int(), Kind.INTEGER:
                 return self.from_
@@ -156,5 +164,3 @@ class Layout:
                 return f"{by} in {self.parts} parts"
             case By.LIST:
                 return f"{by}" + (f" in {len(self.groups)} groups" if self.groups else ", a partition for each value")
-
-

@@ -56,8 +56,11 @@ def _parsed(sql: str) -> exp.Expression | None:
 def _tables(tree: exp.Expression) -> list[exp.Table]:
     """Tables, without the names that WITH gives to its queries."""
     given = {with_query.alias for with_query in tree.find_all(exp.CTE)}
-    return [table for table in tree.find_all(exp.Table)
-            if isinstance(table.this, exp.Identifier) and (table.db or table.name not in given)]
+    return [
+        table
+        for table in tree.find_all(exp.Table)
+        if isinstance(table.this, exp.Identifier) and (table.db or table.name not in given)
+    ]
 
 
 def _name(table: exp.Table) -> Name:

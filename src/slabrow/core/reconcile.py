@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import assert_never
 
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop
-from slabrow.core.bounds import CatchAll, Hashed, Listed, Range, range_order, spell_bounds, uncovered
+from slabrow.core.bounds import CatchAll, Hashed, Listed, Range, range_order, spell_bounds, uncovered_slots
 from slabrow.core.due import Namer, as_key, cutoff, is_past, last_slot, list_bounds, on_grid, slots
 from slabrow.core.errors import LayoutError
 from slabrow.core.findings import Finding
@@ -32,8 +32,9 @@ class Reconciliation:
         return bool(self.actions) or any(finding.code == "drift" for finding in self.leftovers)
 
 
-def reconcile(layout: Layout, tree: Tree, now: datetime | int, *, taken: frozenset[str] = frozenset(),
-              limit: int = NAME_LIMIT) -> Reconciliation:
+def reconcile(
+    layout: Layout, tree: Tree, now: datetime | int, *, taken: frozenset[str] = frozenset(), limit: int = NAME_LIMIT
+) -> Reconciliation:
     """What to do so that `tree` is as `layout` says at `now`; nothing when it is already.
 
     now     the clock, or for a key of whole numbers its greatest value
@@ -70,14 +71,21 @@ def check_same_key(layout: Layout, tree: Tree) -> None:
         )
 
 
-def _missing_ranges(layout: Layout, tree: Tree, now: datetime | int,
-                    namer: Namer) -> tuple[tuple[Create, ...], tuple[Finding, ...]]:
+def _missing_ranges(
+    layout: Layout, tree: Tree, now: datetime | int, namer: Namer
+) -> tuple[tuple[Create, ...], tuple[Finding, ...]]:
     grid = layout.grid(tree.kinds[0])
     held = sorted((bounds for _, bounds in tree.ranges()), key=range_order)
-    wanted = slots(grid, _first_slot(layout, tree, grid, now, held),
-                   last_slot(layout, grid, as_key(now, tree.kinds[0], grid.zone)), len(tree.key))
+    wanted = slots(
+        grid,
+        _first_slot(layout, tree, grid, now, held),
+        last_slot(layout, grid, as_key(now, tree.kinds[0], grid.zone)),
+        len(tree.key),
+    )
     reason = f"`ahead` is {layout.ahead}" if layout.ahead else "the layout begins before it"
-    pieces = [piece for slot in wanted for piece in uncovered(slot, held)]
+    oldest = cutoff(layout, as_key(now, tree.kinds[0], grid.zone))
+    # A piece that would be past `keep` at once is not worth making.
+    pieces = [piece for piece in uncovered_slots(wanted, held) if not is_past(piece, oldest)]
     return tuple(_creations(layout, tree, namer, pieces, reason)), tuple(_foreign(tree, grid))
 
 
@@ -101,15 +109,19 @@ def _creations(layout: Layout, tree: Tree, namer: Namer, pieces: list[Range], re
     for piece in pieces:
         name = namer.name(piece, also_taken=given)
         given.add(name)
-        yield Create(tree.table, tree.table.sibling(name), piece,
-                     f"{reason} and no partition holds {spell_bounds(piece)}")
+        yield Create(
+            tree.table, tree.table.sibling(name), piece, f"{reason} and no partition holds {spell_bounds(piece)}"
+        )
 
 
 def _foreign(tree: Tree, grid: Grid) -> Iterator[Finding]:
     for partition, bounds in tree.ranges():
         if not on_grid(bounds, grid):
-            yield Finding("foreign_partition", f"{partition.spelling} ({spell_bounds(bounds)}) is not one that this "
-                          "layout makes: it is left alone", partition.spelling)
+            yield Finding(
+                "foreign_partition",
+                f"{partition.spelling} ({spell_bounds(bounds)}) is not one that this layout makes: it is left alone",
+                partition.spelling,
+            )
 
 
 def _past(layout: Layout, tree: Tree, now: datetime | int) -> Iterator[Action]:
@@ -117,8 +129,7 @@ def _past(layout: Layout, tree: Tree, now: datetime | int) -> Iterator[Action]:
     limit = cutoff(layout, as_key(now, tree.kinds[0], grid.zone))
     for partition, bounds in sorted(tree.ranges(), key=lambda pair: range_order(pair[1])):
         if is_past(bounds, limit) and on_grid(bounds, grid):
-            end = spell_local(bounds.to[0], grid.zone) if bounds.to else "open"
-            reason = f"`keep` is {layout.keep}, back to {spell_local(limit, grid.zone)}, and it ends at {end}"
+            reason = f"`keep` is {layout.keep}, which reaches back to {spell_local(limit, grid.zone)}"
             yield _retirement(layout, tree, partition, reason)
 
 
@@ -143,14 +154,21 @@ def _missing_parts(layout: Layout, tree: Tree, namer: Namer) -> tuple[tuple[Crea
         text = f"{tree.spelling} has {found} parts where the layout has {parts}: convert it"
         return (), (Finding("drift", text),)
     missing = [Hashed(parts, remainder) for remainder in range(parts) if Hashed(parts, remainder) not in held]
-    return tuple(Create(tree.table, tree.table.sibling(namer.name(bounds)), bounds,
-                        f"the layout has {parts} parts and no partition holds {spell_bounds(bounds)}")
-                 for bounds in missing), ()
+    return tuple(
+        Create(
+            tree.table,
+            tree.table.sibling(namer.name(bounds)),
+            bounds,
+            f"the layout has {parts} parts and no partition holds {spell_bounds(bounds)}",
+        )
+        for bounds in missing
+    ), ()
 
 
 def _missing_groups(layout: Layout, tree: Tree, namer: Namer) -> tuple[tuple[Create, ...], tuple[Finding, ...]]:
-    held = {value: child for child in tree.children if isinstance(child.bounds, Listed)
-            for value in child.bounds.values}
+    held = {
+        value: child for child in tree.children if isinstance(child.bounds, Listed) for value in child.bounds.values
+    }
     creations: list[Create] = []
     leftovers: list[Finding] = []
     for bounds, label in list_bounds(layout, tree.kinds[0], ()):
@@ -158,16 +176,25 @@ def _missing_groups(layout: Layout, tree: Tree, namer: Namer) -> tuple[tuple[Cre
         missing = [value for value in bounds.values if value not in held]
         if not homes:
             name = namer.name(bounds, label, also_taken={creation.partition.table for creation in creations})
-            creations.append(Create(tree.table, tree.table.sibling(name), bounds,
-                                    f"no partition holds {spell_bounds(bounds)}"))
+            creations.append(
+                Create(tree.table, tree.table.sibling(name), bounds, f"no partition holds {spell_bounds(bounds)}")
+            )
         elif missing or len(homes) > 1:
             where = ", ".join(sorted(homes)) + (" or nowhere" if missing else "")
-            leftovers.append(Finding("drift", f"group {label} is {spell_bounds(bounds)}; on the server these stand in "
-                                     f"{where}: convert it"))
+            leftovers.append(
+                Finding(
+                    "drift",
+                    f"group {label} is {spell_bounds(bounds)}; on the server these stand in {where}: convert it",
+                )
+            )
     return tuple(creations), tuple(leftovers)
 
 
 def _missing_catch_all(layout: Layout, tree: Tree, namer: Namer) -> Iterator[Create]:
     if layout.catch_all and tree.catch_all is None:
-        yield Create(tree.table, tree.table.sibling(namer.name(CatchAll())), CatchAll(),
-                     "the layout has a catch-all and the table has none")
+        yield Create(
+            tree.table,
+            tree.table.sibling(namer.name(CatchAll())),
+            CatchAll(),
+            "the layout has a catch-all and the table has none",
+        )

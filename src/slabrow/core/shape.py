@@ -101,7 +101,7 @@ class KeyChange:
 
     @property
     def added(self) -> tuple[str, ...]:
-        return self.after[len(self.before):]
+        return self.after[len(self.before) :]
 
 
 def key_changes(shape: Shape, key: tuple[str, ...]) -> tuple[KeyChange, ...]:
@@ -111,11 +111,17 @@ def key_changes(shape: Shape, key: tuple[str, ...]) -> tuple[KeyChange, ...]:
     (PostgreSQL manual, 5.12.2.3 Limitations).
     """
     words = {"p": "primary key", "u": "unique constraint"}
-    uniques = [(constraint.name, words[constraint.kind], constraint.columns)
-               for constraint in shape.constraints if constraint.is_key]
+    uniques = [
+        (constraint.name, words[constraint.kind], constraint.columns)
+        for constraint in shape.constraints
+        if constraint.is_key
+    ]
     uniques += [(index.name, "unique index", index.columns) for index in shape.indexes if index.is_unique]
-    return tuple(KeyChange(name, what, columns, (*columns, *(column for column in key if column not in columns)))
-                 for name, what, columns in uniques if not set(key) <= set(columns))
+    return tuple(
+        KeyChange(name, what, columns, (*columns, *(column for column in key if column not in columns)))
+        for name, what, columns in uniques
+        if not set(key) <= set(columns)
+    )
 
 
 def with_key(definition: str, added: tuple[str, ...]) -> str:

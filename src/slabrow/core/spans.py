@@ -75,8 +75,10 @@ def parse_span(text: str | int) -> Span:
         if unit is not Unit.NUMBER and word in (unit, f"{unit}s"):
             return _counted(int(words.group(1)), unit, text)
     near = nearest(word, [f"{unit}s" for unit in Unit if unit is not Unit.NUMBER])
-    raise LayoutError(f"{text!r} is not a span: {word!r} is no unit",
-                      fix=f"did you mean {words.group(1)} {near}?" if near else _SPAN_HELP)
+    raise LayoutError(
+        f"{text!r} is not a span: {word!r} is no unit",
+        fix=f"did you mean {words.group(1)} {near}?" if near else _SPAN_HELP,
+    )
 
 
 _SPAN_HELP = "write a count and one unit (hours, days, weeks, months, quarters, years), `P1M`, or a whole number"
@@ -140,8 +142,10 @@ class Grid:
             instant = self._anchor_hour() + index * timedelta(hours=self.span.count)
             return instant.replace(tzinfo=UTC) if self.kind is Kind.TIMESTAMPTZ else instant
         except (ValueError, OverflowError):
-            raise LayoutError(f"spans of {self.span} reach beyond the years 1 to 9999",
-                              fix="shorten `ahead`, or set `from` to a later day") from None
+            raise LayoutError(
+                f"spans of {self.span} reach beyond the years 1 to 9999",
+                fix="shorten `ahead`, or set `from` to a later day",
+            ) from None
 
     def holds(self, value: Value) -> bool:
         """True when `value` is itself a boundary."""
@@ -226,8 +230,9 @@ def _moved_day(day: date, span: Span, steps: int) -> date:
         first_of_next = date(year + month // 11, (month + 1) % 12 + 1, 1)
         return date(year, month + 1, min(day.day, (first_of_next - timedelta(days=1)).day))
     except (ValueError, OverflowError):
-        raise LayoutError(f"{steps} × {span} from {day} reaches beyond the years 1 to 9999",
-                          fix="shorten `ahead` or `keep`") from None
+        raise LayoutError(
+            f"{steps} × {span} from {day} reaches beyond the years 1 to 9999", fix="shorten `ahead` or `keep`"
+        ) from None
 
 
 def suffix(span: Span, kind: Kind, start: Value, zone: ZoneInfo) -> str:

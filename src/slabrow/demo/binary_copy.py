@@ -32,8 +32,16 @@ def encode(fields: Sequence[Field]) -> bytes:
     """Rows in binary COPY format, without header and trailer. All fields have the same length n."""
     rows = len(fields[0].values)
     encoded = [_swapped(field.values) for field in fields]
-    layout = np.dtype([("count", ">i2"), *(part for place, values in enumerate(encoded)
-                                           for part in ((f"length{place}", ">i4"), (f"value{place}", values.dtype)))])
+    layout = np.dtype(
+        [
+            ("count", ">i2"),
+            *(
+                part
+                for place, values in enumerate(encoded)
+                for part in ((f"length{place}", ">i4"), (f"value{place}", values.dtype))
+            ),
+        ]
+    )
     packed = np.zeros(rows, layout)
     packed["count"] = len(fields)
     kept = np.ones((rows, layout.itemsize), bool)

@@ -60,11 +60,17 @@ class Demo:
         """In the order in which foreign keys allow them to be loaded."""
         yield Table("apiary.coop", "coop_id, name, hives", self._coops())
         yield Table("apiary.hive", "hive_id, coop_id, zone_code, founded", self._hives())
-        yield Table("apiary.reading", "reading_id, hive_id, taken_at, weight_kg, brood_c, humidity_pct, sound_db",
-                    self.readings_in_chunks())
+        yield Table(
+            "apiary.reading",
+            "reading_id, hive_id, taken_at, weight_kg, brood_c, humidity_pct, sound_db",
+            self.readings_in_chunks(),
+        )
         yield Table("apiary.coop_event", "event_id, coop_id, occurred_at, kind, amount_kg", self._events())
-        yield Table("apiary.inspection", "inspection_id, hive_id, zone_code, inspected_on, varroa_count, remark",
-                    self._inspections())
+        yield Table(
+            "apiary.inspection",
+            "inspection_id, hive_id, zone_code, inspected_on, varroa_count, remark",
+            self._inspections(),
+        )
 
     def _coops(self) -> Iterator[bytes]:
         names = np.array([_coop_name(number) for number in range(COOPS)], "S24")
@@ -74,8 +80,14 @@ class Demo:
         chance = np.random.default_rng([_SEED, 1])
         zones = chance.choice(np.array(ZONES, "S2"), self.hives, p=_ZONE_SHARES)
         founded = _BEGIN_DAY - chance.integers(100, 3_000, self.hives, dtype=np.int32)
-        yield encode([Field(np.arange(1, self.hives + 1, dtype=np.int32)), Field(_coops_by_size(chance, self.hives)),
-                      Field(zones), Field(founded.astype(np.int32))])
+        yield encode(
+            [
+                Field(np.arange(1, self.hives + 1, dtype=np.int32)),
+                Field(_coops_by_size(chance, self.hives)),
+                Field(zones),
+                Field(founded.astype(np.int32)),
+            ]
+        )
 
     def readings_in_chunks(self) -> Iterator[bytes]:
         """Readings in the order of their arrival: nearly that of their time, for some sensors send late."""
@@ -89,23 +101,32 @@ class Demo:
             when = np.maximum(when, _BEGIN_US)
             season = np.cos((when - _BEGIN_US) / _LENGTH_US * 2 * np.pi * 14 / 12)
             brood = (34.5 + chance.normal(0, 0.6, rows) - 8 * np.maximum(season, 0)).astype(np.float32)
-            yield encode([
-                Field(ids),
-                Field(chance.integers(1, self.hives + 1, rows, dtype=np.int32)),
-                Field(when),
-                Field((38 - 14 * season + chance.normal(0, 4, rows)).astype(np.float32)),
-                Field(brood, chance.random(rows) < 0.03),
-                Field(np.clip(chance.normal(62, 9, rows), 5, 100).astype(np.int16)),
-                Field(np.clip(chance.normal(44, 6, rows), 20, 95).astype(np.float32)),
-            ])
+            yield encode(
+                [
+                    Field(ids),
+                    Field(chance.integers(1, self.hives + 1, rows, dtype=np.int32)),
+                    Field(when),
+                    Field((38 - 14 * season + chance.normal(0, 4, rows)).astype(np.float32)),
+                    Field(brood, chance.random(rows) < 0.03),
+                    Field(np.clip(chance.normal(62, 9, rows), 5, 100).astype(np.int16)),
+                    Field(np.clip(chance.normal(44, 6, rows), 20, 95).astype(np.float32)),
+                ]
+            )
 
     def _events(self) -> Iterator[bytes]:
         for chance, ids in _chunks(self.events, 3):
             rows = len(ids)
             when = _BEGIN_US + np.sort(chance.integers(0, _LENGTH_US, rows))
             kinds = chance.choice(np.array(_KINDS, "S9"), rows, p=_KIND_SHARES)
-            yield encode([Field(ids), Field(_coops_by_size(chance, rows)), Field(when), Field(kinds),
-                          Field(chance.gamma(2, 8, rows).astype(np.float32))])
+            yield encode(
+                [
+                    Field(ids),
+                    Field(_coops_by_size(chance, rows)),
+                    Field(when),
+                    Field(kinds),
+                    Field(chance.gamma(2, 8, rows).astype(np.float32)),
+                ]
+            )
 
     def _inspections(self) -> Iterator[bytes]:
         for chance, ids in _chunks(self.inspections, 4):
@@ -113,11 +134,16 @@ class Demo:
             zones = chance.choice(np.array(ZONES, "S2"), rows, p=_ZONE_SHARES)
             days = _BEGIN_DAY + np.sort(chance.integers(0, _DAYS, rows)).astype(np.int32)
             remarks = chance.choice(np.array(_REMARKS, "S14"), rows)
-            yield encode([
-                Field(ids), Field(chance.integers(1, self.hives + 1, rows, dtype=np.int32)), Field(zones),
-                Field(days.astype(np.int32)), Field(chance.poisson(3, rows).astype(np.int16)),
-                Field(remarks, chance.random(rows) < 0.6),
-            ])
+            yield encode(
+                [
+                    Field(ids),
+                    Field(chance.integers(1, self.hives + 1, rows, dtype=np.int32)),
+                    Field(zones),
+                    Field(days.astype(np.int32)),
+                    Field(chance.poisson(3, rows).astype(np.int16)),
+                    Field(remarks, chance.random(rows) < 0.6),
+                ]
+            )
 
 
 def coop_sizes() -> Array:

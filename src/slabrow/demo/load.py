@@ -19,8 +19,11 @@ def refuse_existing(connection: Connection) -> None:
     """Raises Refusal when the demo's schema is there already: whose ever it is, it is not touched."""
     row = connection.execute("SELECT to_regnamespace(%s) IS NOT NULL", [SCHEMA]).fetchone()
     if row and row[0]:
-        raise Refusal(f"schema {SCHEMA} exists in database {connection.info.dbname}", found="the demo touches only a schema "
-                      "that it made itself", fix="give another database, or drop that schema if it is of an earlier demo")
+        raise Refusal(
+            f"schema {SCHEMA} exists in database {connection.info.dbname}",
+            found="the demo touches only a schema that it made itself",
+            fix="give another database, or drop that schema if it is of an earlier demo",
+        )
 
 
 def load(connection: Connection, demo: Demo, tell: Tell) -> None:
@@ -29,8 +32,10 @@ def load(connection: Connection, demo: Demo, tell: Tell) -> None:
         connection.execute(TABLES.encode())
         for table in demo.tables():
             rows = 0
-            with connection.cursor() as cursor, cursor.copy(
-                    f"COPY {table.name} ({table.columns}) FROM STDIN (FORMAT BINARY)".encode()) as copy:
+            with (
+                connection.cursor() as cursor,
+                cursor.copy(f"COPY {table.name} ({table.columns}) FROM STDIN (FORMAT BINARY)".encode()) as copy,
+            ):
                 copy.write(HEADER)
                 for chunk in table.chunks:
                     copy.write(chunk)
@@ -68,7 +73,9 @@ def unload(connection: Connection) -> None:
     with explained("drop the demo's schema"):
         names = connection.execute(
             """SELECT c.oid::regclass::text FROM pg_class c WHERE c.relnamespace = to_regnamespace(%s)
-               AND c.relkind IN ('r', 'p') ORDER BY c.relispartition DESC""", [SCHEMA]).fetchall()
+               AND c.relkind IN ('r', 'p') ORDER BY c.relispartition DESC""",
+            [SCHEMA],
+        ).fetchall()
         for (name,) in names:
             connection.execute(f"DROP TABLE IF EXISTS {name} CASCADE".encode())
         connection.execute(f"DROP SCHEMA IF EXISTS {SCHEMA} CASCADE".encode())

@@ -27,34 +27,78 @@ def _step(command: str, codes: tuple[int, ...] = (0,), ending: str = "") -> Step
 
 
 STAGES = (
-    Stage("Look", "What is in the table, and how many readings each month holds. The counts are kept, to be compared later.",
-          (_step("survey apiary.reading --exact --save before.json"),)),
-    Stage("Forecast", "The partitions that the layout file gives, before anything exists.",
-          (_step("forecast --table apiary.reading --now 2026-03-01 --picture forecast.png"),)),
-    Stage("Convert", "The plain tables become partitioned ones. Rows are counted and fingerprinted, partition by partition, "
-          "before the names are swapped; the old tables stay.",
-          (_step("convert --table apiary.reading --now 2026-03-01 --script convert.sql"),
-           _step("convert --table apiary.reading --now 2026-03-01 --go"),
-           _step("convert --table apiary.coop_event --go"),
-           _step("convert --table apiary.inspection --go"))),
-    Stage("Count", "What stands in each partition now, and whether it equals the counts taken before.",
-          (_step("census apiary.reading --exact --against before.json"),)),
-    Stage("Route", "Where a value goes: the first instant of March, the last one of February, a cooperative, a zone.",
-          (Step(("route", "--table", "apiary.reading", "2026-03-01T00:00:00Z", "2026-02-28T23:59:59.999999Z",
-                 "2024-12-31T23:59:59Z", "2031-01-01T00:00:00Z")),
-           _step("route --table apiary.coop_event 1 5 240"),
-           _step("route --table apiary.inspection A1 C3 H1"))),
-    Stage("Prove", "Which partitions each query of the workload touches, asked of the server's planner. Some queries are "
-          "written so that they cannot prune: people make such mistakes.",
-          (_step("prove --queries workload.sql", (1,), "Some limits are broken, and a build would fail here: that is what "
-                 "the exit code is for."),)),
-    Stage("Tend", "Three and a half months later: what must lie ahead is created, what is past keep is detached. "
-          "Run again, it finds nothing to do.",
-          (_step("tend --now 2026-06-15", (1,), "There is something to do, and it was not done yet."),
-           _step("tend --now 2026-06-15 --go"),
-           _step("tend --now 2026-06-15"))),
-    Stage("Compare", "The same queries on the table as it was and as it is.",
-          (_step("compare --table apiary.reading --with apiary.reading_before --queries workload.sql"),)),
+    Stage(
+        "Look",
+        "What is in the table, and how many readings each month holds. The counts are kept, to be compared later.",
+        (_step("survey apiary.reading --exact --save before.json"),),
+    ),
+    Stage(
+        "Forecast",
+        "The partitions that the layout file gives, before anything exists.",
+        (_step("forecast --table apiary.reading --now 2026-03-01 --picture forecast.png"),),
+    ),
+    Stage(
+        "Convert",
+        "The plain tables become partitioned ones. Rows are counted and fingerprinted, partition by partition, "
+        "before the names are swapped; the old tables stay.",
+        (
+            _step("convert --table apiary.reading --now 2026-03-01 --script convert.sql"),
+            _step("convert --table apiary.reading --now 2026-03-01 --go"),
+            _step("convert --table apiary.coop_event --go"),
+            _step("convert --table apiary.inspection --go"),
+        ),
+    ),
+    Stage(
+        "Count",
+        "What stands in each partition now, and whether it equals the counts taken before.",
+        (_step("census apiary.reading --exact --against before.json"),),
+    ),
+    Stage(
+        "Route",
+        "Where a value goes: the first instant of March, the last one of February, a cooperative, a zone.",
+        (
+            Step(
+                (
+                    "route",
+                    "--table",
+                    "apiary.reading",
+                    "2026-03-01T00:00:00Z",
+                    "2026-02-28T23:59:59.999999Z",
+                    "2024-12-31T23:59:59Z",
+                    "2031-01-01T00:00:00Z",
+                )
+            ),
+            _step("route --table apiary.coop_event 1 5 240"),
+            _step("route --table apiary.inspection A1 C3 H1"),
+        ),
+    ),
+    Stage(
+        "Prove",
+        "Which partitions each query of the workload touches, asked of the server's planner. Some queries are "
+        "written so that they cannot prune: people make such mistakes.",
+        (
+            _step(
+                "prove --queries workload.sql",
+                (1,),
+                "Some limits are broken, and a build would fail here: that is what the exit code is for.",
+            ),
+        ),
+    ),
+    Stage(
+        "Tend",
+        "Three and a half months later: what must lie ahead is created, what is past keep is detached. "
+        "Run again, it finds nothing to do.",
+        (
+            _step("tend --now 2026-06-15", (1,), "There is something to do, and it was not done yet."),
+            _step("tend --now 2026-06-15 --go"),
+            _step("tend --now 2026-06-15"),
+        ),
+    ),
+    Stage(
+        "Compare",
+        "The same queries on the table as it was and as it is.",
+        (_step("compare --table apiary.reading --with apiary.reading_before --queries workload.sql"),),
+    ),
 )
 
 NEXT = (

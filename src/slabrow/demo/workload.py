@@ -1,4 +1,4 @@
-"""The federation's day in queries: dashboards, reports and jobs, with the mistakes that people make. weight: runs a day."""
+"""The federation's day in queries: dashboards, reports and jobs, with the mistakes that people make."""
 
 WORKLOAD = """\
 -- The federation's workload. `touches` is what each query may cost in partitions.
@@ -25,7 +25,8 @@ WHERE taken_at >= '2026-02-27 00:00+00' AND taken_at < '2026-02-28 00:00+00';
 -- touches: <= 1
 -- weight: 20
 SELECT hive_id, avg(weight_kg), min(brood_c) FROM apiary.reading
-WHERE taken_at >= '2026-01-01 00:00+00' AND taken_at < '2026-02-01 00:00+00' GROUP BY hive_id ORDER BY 2 DESC LIMIT 20;
+WHERE taken_at >= '2026-01-01 00:00+00' AND taken_at < '2026-02-01 00:00+00'
+GROUP BY hive_id ORDER BY 2 DESC LIMIT 20;
 
 -- name: month-report-by-trunc
 -- touches: <= 1
@@ -51,7 +52,8 @@ SELECT count(*) FROM apiary.reading WHERE taken_at BETWEEN '2026-02-01' AND '202
 -- touches: <= 3
 -- weight: 2
 SELECT hive_id, count(*) FROM apiary.reading
-WHERE taken_at >= '2025-10-01 00:00+00' AND taken_at < '2026-01-01 00:00+00' GROUP BY hive_id ORDER BY 2 DESC, 1 LIMIT 10;
+WHERE taken_at >= '2025-10-01 00:00+00' AND taken_at < '2026-01-01 00:00+00'
+GROUP BY hive_id ORDER BY 2 DESC, 1 LIMIT 10;
 
 -- name: hive-without-time
 -- weight: 200

@@ -5,10 +5,10 @@ import tomllib
 from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from pydantic import BaseModel, ConfigDict, StrictBool, StrictInt, StrictStr, ValidationError
+from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictInt, StrictStr, ValidationError
 
 from slabrow.core.errors import LayoutError, SlabrowError, UsageError, nearest
 from slabrow.core.layout import By, Group, Layout, PastKeep
@@ -29,7 +29,7 @@ class _Entry(BaseModel):
     groups: dict[StrictStr, list[StrictStr | StrictInt]] | None = None
     zone: StrictStr = "UTC"
     # `from` is a word of Python's; TOML dates come as date and datetime objects, never as text.
-    from_: StrictInt | datetime | date | None = None
+    from_: StrictInt | Annotated[datetime, Strict()] | Annotated[date, Strict()] | None = None
     ahead: StrictStr | StrictInt | None = None
     keep: StrictStr | StrictInt | None = None
     past_keep: PastKeep = PastKeep.DETACH
@@ -49,7 +49,7 @@ class _Fault:
 
 
 def read_layouts(path: Path) -> tuple[Layout, ...]:
-    """Every layout of a file, in its order. Raises LayoutError with all the faults, UsageError when it cannot be read."""
+    """Every layout of a file, in its order. Raises LayoutError with all the faults, UsageError without a file."""
     try:
         text = path.read_text(encoding="utf-8")
     except FileNotFoundError:
@@ -70,7 +70,9 @@ def parse_layouts(text: str, name: str) -> tuple[Layout, ...]:
     layouts: list[Layout] = []
     for key in document:
         if key != "layout":
-            near = ": did you mean [[layout]]?" if nearest(key, ["layout"]) else ": a layout file holds [[layout]] tables"
+            near = (
+                ": did you mean [[layout]]?" if nearest(key, ["layout"]) else ": a layout file holds [[layout]] tables"
+            )
             faults.append(_Fault(lines.top(key), f"`{key}` is not known here{near}"))
     entries = document.get("layout", [])
     if not isinstance(entries, list):
@@ -117,10 +119,20 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
     if len(faults) > before or table is None:
         return None
     layout = Layout(
-        table=table, by=read.by, key=tuple(read.key), span=span, parts=read.parts,
+        table=table,
+        by=read.by,
+        key=tuple(read.key),
+        span=span,
+        parts=read.parts,
         groups=tuple(Group(name, tuple(values)) for name, values in (read.groups or {}).items()),
-        zone=read.zone, from_=read.from_, ahead=ahead, keep=keep, past_keep=read.past_keep,
-        catch_all=read.catch_all, open_below=read.open_below, partition_name=read.partition_name,
+        zone=read.zone,
+        from_=read.from_,
+        ahead=ahead,
+        keep=keep,
+        past_keep=read.past_keep,
+        catch_all=read.catch_all,
+        open_below=read.open_below,
+        partition_name=read.partition_name,
     )
     faults += [_Fault(line(key), text) for key, text in layout.faults()]
     return layout
@@ -133,8 +145,10 @@ def _zone(name: str) -> ZoneInfo:
         from zoneinfo import available_timezones
 
         near = nearest(name, available_timezones())
-        raise LayoutError(f"there is no time zone {name!r}",
-                          fix=f"did you mean {near!r}?" if near else "use a name such as Europe/Berlin") from None
+        raise LayoutError(
+            f"there is no time zone {name!r}",
+            fix=f"did you mean {near!r}?" if near else "use a name such as Europe/Berlin",
+        ) from None
 
 
 def _worded(detail: Any) -> tuple[str, str]:

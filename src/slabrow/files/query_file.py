@@ -69,8 +69,10 @@ def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:
         settings.setdefault("name", f"query-{len(queries) + 1}")
         query = _query(text[start:end], settings, line, name)
         if query.name in seen:
-            raise UsageError(f"{name}, line {line}: a query named {query.name!r} stands above already",
-                             fix="give each query its own name")
+            raise UsageError(
+                f"{name}, line {line}: a query named {query.name!r} stands above already",
+                fix="give each query its own name",
+            )
         seen.add(query.name)
         queries.append(query)
         before = end + 1
@@ -101,8 +103,11 @@ def tokenize(text: str, name: str = "the SQL") -> list[Token]:
     try:
         return list(Postgres().tokenize(text))
     except TokenError as error:
-        raise UsageError(f"{name} cannot be read as SQL", found=str(error).splitlines()[0],
-                         fix="look for a quote or a comment that is not closed") from None
+        raise UsageError(
+            f"{name} cannot be read as SQL",
+            found=str(error).splitlines()[0],
+            fix="look for a quote or a comment that is not closed",
+        ) from None
 
 
 def _settings(comments: str, name: str, line: int) -> dict[str, str]:
@@ -132,8 +137,7 @@ def _query(sql: str, settings: dict[str, str], line: int, name: str) -> FileQuer
         weight = float(settings.get("weight", "1"))
     except ValueError:
         raise wrong("weight", "write how often it runs a day, such as `-- weight: 4000`") from None
-    return FileQuery(settings["name"], sql.strip(), line, limit,
-                     _split_params(settings.get("params", "")), weight)
+    return FileQuery(settings["name"], sql.strip(), line, limit, _split_params(settings.get("params", "")), weight)
 
 
 def _split_params(text: str) -> tuple[str, ...]:
@@ -152,4 +156,3 @@ def _split_params(text: str) -> tuple[str, ...]:
 
 _OPENING = (TokenType.L_PAREN, TokenType.L_BRACKET)
 _CLOSING = (TokenType.R_PAREN, TokenType.R_BRACKET)
-

@@ -37,7 +37,8 @@ def checked(check: Check) -> str:
     while tag in check.query or tag in check.text:
         tag = tag[:-1] + "_$"
     text = check.text.replace("'", "''").replace("%", "%%")
-    return (f"DO {tag}\nBEGIN\n  IF EXISTS (SELECT FROM (\n{check.query}\n) c WHERE c.differs) THEN\n    RAISE EXCEPTION '{text}';\n  END IF;\nEND\n{tag}")
+    differs = f"EXISTS (SELECT FROM (\n{check.query}\n) c WHERE c.differs)"
+    return f"DO {tag}\nBEGIN\n  IF {differs} THEN\n    RAISE EXCEPTION '{text}';\n  END IF;\nEND\n{tag}"
 
 
 def write_file(path: Path, text: str) -> None:

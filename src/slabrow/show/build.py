@@ -33,8 +33,11 @@ def _text(result: BuildResult, out: Console) -> None:
     if not result.transactions:
         out.print(plain(f"{result.layout.table} is there, with all its partitions: nothing to do."))
         return
-    heading(out, f"{'Built' if result.is_done else 'To build'}: {result.layout.table} by {result.layout}, "
-                 f"{plural(len(result.partitions), 'partition')}")
+    heading(
+        out,
+        f"{'Built' if result.is_done else 'To build'}: {result.layout.table} by {result.layout}, "
+        f"{plural(len(result.partitions), 'partition')}",
+    )
     print_key_changes(result.key_changes, out)
     out.print(plain(listed(result.partitions, 6)))
     if result.is_done:

@@ -34,29 +34,53 @@ def _data(census: Census) -> Json:
 
 
 def _partition_data(partition: Partition) -> Json:
-    return {"name": partition.spelling, "parent": partition.parent, **bounds_data(partition.bounds),
-            "rows": partition.rows, "bytes": partition.bytes, "low": key_data(partition.low),
-            "high": key_data(partition.high)}
+    return {
+        "name": partition.spelling,
+        "parent": partition.parent,
+        **bounds_data(partition.bounds),
+        "rows": partition.rows,
+        "bytes": partition.bytes,
+        "low": key_data(partition.low),
+        "high": key_data(partition.high),
+    }
 
 
 def _rows(census: Census) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     return ("name", "parent", *BOUNDS_HEADER, "rows", "bytes", "low", "high"), [
-        [partition.spelling, partition.parent, *bounds_row(partition.bounds), partition.rows, partition.bytes,
-         key_data(partition.low), key_data(partition.high)] for partition in census.tree.partitions]
+        [
+            partition.spelling,
+            partition.parent,
+            *bounds_row(partition.bounds),
+            partition.rows,
+            partition.bytes,
+            key_data(partition.low),
+            key_data(partition.high),
+        ]
+        for partition in census.tree.partitions
+    ]
 
 
 def _text(census: Census, out: Console) -> None:
     tree = census.tree
     rows = [leaf.rows for leaf in tree.leaves]
     total = None if None in rows else sum(row or 0 for row in rows)
-    heading(out, f"{tree.spelling} by {tree.by} ({', '.join(column.text for column in tree.key)}): "
-                 f"{plural(len(tree.leaves), 'leaf', 'leaves')}, {'' if census.is_exact else 'about '}{count(total)} rows, "
-                 f"{size(sum(leaf.bytes for leaf in tree.leaves))}")
-    lines = table("partition", "from (in)", "to (out)", "rows", "bytes", "lowest key", "highest key",
-                  right=("rows", "bytes"))
+    heading(
+        out,
+        f"{tree.spelling} by {tree.by} ({', '.join(column.text for column in tree.key)}): "
+        f"{plural(len(tree.leaves), 'leaf', 'leaves')}, {'' if census.is_exact else 'about '}{count(total)} rows, "
+        f"{size(sum(leaf.bytes for leaf in tree.leaves))}",
+    )
+    lines = table(
+        "partition", "from (in)", "to (out)", "rows", "bytes", "lowest key", "highest key", right=("rows", "bytes")
+    )
     for partition in tree.partitions:
-        lines.add_row(*map(plain, (partition.spelling, *held(partition.bounds))), count(partition.rows),
-                      size(partition.bytes), plain(key_text(partition.low)), plain(key_text(partition.high)))
+        lines.add_row(
+            *map(plain, (partition.spelling, *held(partition.bounds))),
+            count(partition.rows),
+            size(partition.bytes),
+            plain(key_text(partition.low)),
+            plain(key_text(partition.high)),
+        )
     out.print(lines)
     if census.against:
         same = sum(each.before == each.after for each in census.against)

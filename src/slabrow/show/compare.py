@@ -14,23 +14,53 @@ def _data(result: Comparison) -> Json:
     return {
         "before": result.before,
         "after": result.after,
-        "queries": [{"name": each.query.name, "weight": each.query.weight, "same_rows": each.has_same_rows,
-                     "before": _measured_data(each.before), "after": _measured_data(each.after)}
-                    for each in result.compared],
+        "queries": [
+            {
+                "name": each.query.name,
+                "weight": each.query.weight,
+                "same_rows": each.has_same_rows,
+                "before": _measured_data(each.before),
+                "after": _measured_data(each.after),
+            }
+            for each in result.compared
+        ],
         "left_out": [{"name": each.query.name, "reason": each.reason} for each in result.left],
     }
 
 
 def _measured_data(measured: Measured) -> Json:
-    return {"blocks": measured.blocks, "planning_ms": measured.planning_ms, "execution_ms": measured.execution_ms,
-            "rows": measured.rows}
+    return {
+        "blocks": measured.blocks,
+        "planning_ms": measured.planning_ms,
+        "execution_ms": measured.execution_ms,
+        "rows": measured.rows,
+    }
 
 
 def _rows(result: Comparison) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
-    header = ("name", "same_rows", "blocks_before", "blocks_after", "planning_ms_before", "planning_ms_after",
-              "execution_ms_before", "execution_ms_after")
-    return header, [[each.query.name, each.has_same_rows, each.before.blocks, each.after.blocks, each.before.planning_ms,
-                     each.after.planning_ms, each.before.execution_ms, each.after.execution_ms] for each in result.compared]
+    header = (
+        "name",
+        "same_rows",
+        "blocks_before",
+        "blocks_after",
+        "planning_ms_before",
+        "planning_ms_after",
+        "execution_ms_before",
+        "execution_ms_after",
+    )
+    return header, [
+        [
+            each.query.name,
+            each.has_same_rows,
+            each.before.blocks,
+            each.after.blocks,
+            each.before.planning_ms,
+            each.after.planning_ms,
+            each.before.execution_ms,
+            each.after.execution_ms,
+        ]
+        for each in result.compared
+    ]
 
 
 def _text(result: Comparison, out: Console) -> None:
@@ -38,24 +68,42 @@ def _text(result: Comparison, out: Console) -> None:
     numbers = ("blocks before", "after", "time before", "time after", "factor")
     lines = table("query", *numbers, "rows", right=numbers)
     for each in result.compared:
-        lines.add_row(plain(each.query.name), count(each.before.blocks), count(each.after.blocks),
-                      milliseconds(_total(each.before)), milliseconds(_total(each.after)),
-                      _factor(_total(each.before), _total(each.after)),
-                      "same" if each.has_same_rows else "differ")
+        lines.add_row(
+            plain(each.query.name),
+            count(each.before.blocks),
+            count(each.after.blocks),
+            milliseconds(_total(each.before)),
+            milliseconds(_total(each.after)),
+            _factor(_total(each.before), _total(each.after)),
+            "same" if each.has_same_rows else "differ",
+        )
     out.print(lines)
     equal = result.equal
     if equal:
-        before, after = (sum(_total(side) * each.query.weight for each, side in sides) for sides in (
-            [(each, each.before) for each in equal], [(each, each.after) for each in equal]))
+        before, after = (
+            sum(_total(side) * each.query.weight for each, side in sides)
+            for sides in ([(each, each.before) for each in equal], [(each, each.after) for each in equal])
+        )
         blocks = [sum(getattr(each, side).blocks * each.query.weight for each in equal) for side in ("before", "after")]
-        out.print(plain(f"A day of the {len(equal)} queries that return the same rows: {count(blocks[0])} blocks before, "
-                        f"{count(blocks[1])} after; {before / 1000:,.1f} s before, {after / 1000:,.1f} s after "
-                        f"(planning and execution, weighted by runs a day)."))
+        out.print(
+            plain(
+                f"A day of the {len(equal)} queries that return the same rows: {count(blocks[0])} blocks before, "
+                f"{count(blocks[1])} after; {before / 1000:,.1f} s before, {after / 1000:,.1f} s after "
+                f"(planning and execution, weighted by runs a day)."
+            )
+        )
     if len(equal) < len(result.compared):
-        note(out, f"{len(result.compared) - len(equal)} return other rows than before, and are not in that sum: rows have come "
-             "or gone since, or a LIMIT without ORDER BY chose others.")
+        note(
+            out,
+            f"{len(result.compared) - len(equal)} return other rows than before, and are not in that sum: rows came "
+            "or gone since, or a LIMIT without ORDER BY chose others.",
+        )
     if result.left:
-        note(out, "Left out: " + "; ".join(f"{each.query.name} ({each.reason})" for each in result.left) + ".")
+        reasons: dict[str, list[str]] = {}
+        for left in result.left:
+            reasons.setdefault(left.reason, []).append(left.query.name)
+        for reason, names in reasons.items():
+            note(out, f"Left out, {reason}: {', '.join(names)}.")
 
 
 def _total(measured: Measured) -> float:

@@ -20,11 +20,16 @@ def key_change_data(change: KeyChange) -> Json:
 def print_key_changes(changes: Sequence[KeyChange], out: Console) -> None:
     """N15: which unique keys must take in the partition key, and what that gives up."""
     for change in changes:
-        before, after = (", ".join(column or "an expression" for column in columns) for columns in (change.before, change.after))
+        before, after = (
+            ", ".join(column or "an expression" for column in columns) for columns in (change.before, change.after)
+        )
         out.print(plain(f"The {change.what} {change.name} ({before}) becomes ({after})."))
     if changes:
-        note(out, "A unique key of a partitioned table must contain the partition key, as each partition can only vouch "
-             "for itself. From now on the server no longer refuses the same old key twice with different partition keys.")
+        note(
+            out,
+            "A unique key of a partitioned table must contain the partition key, as each partition can only vouch "
+            "for itself. From now on the server accepts the same old key twice, with different partition keys.",
+        )
 
 
 def _data(result: ConvertResult) -> Json:
@@ -34,8 +39,15 @@ def _data(result: ConvertResult) -> Json:
         "layout": str(result.layout),
         "old_table": str(result.old_name),
         "key_changes": [key_change_data(change) for change in result.key_changes],
-        "partitions": [{"name": sized.planned.name, "rows": sized.rows, "bytes": sized.bytes,
-                        "compared": sized.planned.name in compared} for sized in result.prospect.sized],
+        "partitions": [
+            {
+                "name": sized.planned.name,
+                "rows": sized.rows,
+                "bytes": sized.bytes,
+                "compared": sized.planned.name in compared,
+            }
+            for sized in result.prospect.sized
+        ],
         "catch_all_rows": catch_all_rows(result),
         "transactions": transaction_data([result.transaction]),
         "state": "done" if result.is_done else "proposed",
@@ -46,7 +58,8 @@ def _rows(result: ConvertResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]
     after = {each.partition: each.rows_after for each in result.compared}
     return ("partition", "rows_before", "rows_after"), [
         [sized.planned.name, sized.rows, after.get(sized.planned.name, 0) if result.is_done else None]
-        for sized in result.prospect.sized]
+        for sized in result.prospect.sized
+    ]
 
 
 def _text(result: ConvertResult, out: Console) -> None:
@@ -54,9 +67,13 @@ def _text(result: ConvertResult, out: Console) -> None:
     if result.is_done:
         _text_done(result, out)
         return
-    heading(out, f"To convert: {name} to {result.layout}")
-    out.print(plain(f"{count(result.prospect.relation.rows)} rows (the planner's estimate), "
-                    f"{size(result.prospect.relation.bytes)} to be copied; the old table stays as {result.old_name}."))
+    heading(out, f"To convert: {name}, then by {result.layout}")
+    out.print(
+        plain(
+            f"{count(result.prospect.relation.rows)} rows (the planner's estimate), "
+            f"{size(result.prospect.relation.bytes)} to be copied; the old table stays as {result.old_name}."
+        )
+    )
     out.print()
     print_key_changes(result.key_changes, out)
     text_partitions(result.prospect, out)
@@ -68,32 +85,45 @@ def _text(result: ConvertResult, out: Console) -> None:
 
 
 def _text_done(result: ConvertResult, out: Console) -> None:
-    heading(out, f"Converted: {result.layout.table} to {result.layout}")
+    heading(out, f"Converted: {result.layout.table}, now by {result.layout}")
     print_key_changes(result.key_changes, out)
     lines = table("partition", "rows before", "rows after", "", right=("rows before", "rows after"))
     for each in result.compared:
         lines.add_row(plain(each.partition), count(each.rows_before), count(each.rows_after), good("same rows"))
     out.print(lines)
     rows = sum(each.rows_after for each in result.compared)
-    out.print(plain(f"{count(rows)} rows in {plural(len(result.compared), 'partition')} with rows: counts and fingerprints "
-                    "are equal in each of them."))
+    out.print(
+        plain(
+            f"{count(rows)} rows in {plural(len(result.compared), 'partition')} with rows: counts and fingerprints "
+            "are equal in each of them."
+        )
+    )
     if strays := catch_all_rows(result):
         out.print(plain(f"{count(strays)} of them lie in the catch-all."))
-    note(out, f"The old table stays as {result.old_name}. When you are sure: "
-         f"slabrow convert --table {result.layout.table} --drop-old --go")
+    note(
+        out,
+        f"The old table stays as {result.old_name}. When you are sure: "
+        f"slabrow convert --table {result.layout.table} --drop-old --go",
+    )
 
 
 SHOWN: Shown[ConvertResult] = Shown("convert", _data, _rows, _text)
 
 
 def _drop_data(result: DropResult) -> Json:
-    return {"old_table": str(result.old_name), "rows": result.rows, "bytes": result.bytes,
-            "transactions": transaction_data([result.transaction]), "state": "done" if result.is_done else "proposed"}
+    return {
+        "old_table": str(result.old_name),
+        "rows": result.rows,
+        "bytes": result.bytes,
+        "transactions": transaction_data([result.transaction]),
+        "state": "done" if result.is_done else "proposed",
+    }
 
 
 def _drop_rows(result: DropResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
-    return ("old_table", "rows", "bytes", "state"), [[str(result.old_name), result.rows, result.bytes,
-                                                      "done" if result.is_done else "proposed"]]
+    return ("old_table", "rows", "bytes", "state"), [
+        [str(result.old_name), result.rows, result.bytes, "done" if result.is_done else "proposed"]
+    ]
 
 
 def _drop_text(result: DropResult, out: Console) -> None:

@@ -19,14 +19,17 @@ def _data(prospect: Prospect) -> Json:
         "layout": str(prospect.layout),
         "exact": prospect.is_exact,
         "homeless_rows": prospect.homeless,
-        "partitions": [{"name": sized.planned.name, **bounds_data(sized.planned.bounds), "rows": sized.rows,
-                        "bytes": sized.bytes} for sized in prospect.sized],
+        "partitions": [
+            {"name": sized.planned.name, **bounds_data(sized.planned.bounds), "rows": sized.rows, "bytes": sized.bytes}
+            for sized in prospect.sized
+        ],
     }
 
 
 def _rows(prospect: Prospect) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     return ("name", *BOUNDS_HEADER, "rows", "bytes"), [
-        [sized.planned.name, *bounds_row(sized.planned.bounds), sized.rows, sized.bytes] for sized in prospect.sized]
+        [sized.planned.name, *bounds_row(sized.planned.bounds), sized.rows, sized.bytes] for sized in prospect.sized
+    ]
 
 
 def _text(prospect: Prospect, out: Console) -> None:
@@ -34,15 +37,26 @@ def _text(prospect: Prospect, out: Console) -> None:
     heading(out, f"{prospect.relation.spelling} by {layout}: {plural(len(prospect.sized), 'partition')}")
     text_partitions(prospect, out)
     if prospect.homeless:
-        out.print(plain(f"{count(prospect.homeless)} rows would have no partition: the layout needs catch_all = true "
-                        "or more partitions"))
+        out.print(
+            plain(
+                f"{count(prospect.homeless)} rows would have no partition: the layout needs catch_all = true "
+                "or more partitions"
+            )
+        )
     empty = sum(not sized.rows for sized in prospect.sized)
     filled = [sized.bytes for sized in prospect.sized if sized.rows and sized.bytes]
     if filled:
-        out.print(plain(f"{plural(len(filled), 'partition')} with rows, {empty} empty for now; "
-                        f"the largest {size(max(filled))}, the smallest {size(min(filled))}, indexes included."))
-    note(out, "Bounds are half-open: `from` is in, `to` is out. " + (
-        "Rows were counted." if prospect.is_exact else "Rows are estimated from statistics; --exact counts them."))
+        out.print(
+            plain(
+                f"{plural(len(filled), 'partition')} with rows, {empty} empty for now; "
+                f"the largest {size(max(filled))}, the smallest {size(min(filled))}, indexes included."
+            )
+        )
+    note(
+        out,
+        "Bounds are half-open: `from` is in, `to` is out. "
+        + ("Rows were counted." if prospect.is_exact else "Rows are estimated from statistics; --exact counts them."),
+    )
 
 
 def text_partitions(prospect: Prospect, out: Console) -> None:

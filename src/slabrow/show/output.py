@@ -44,8 +44,13 @@ def show(shown: Shown[Result], result: Result, format_: str) -> None:
             writer.writerow(header)
             writer.writerows(rows)
             sys.stdout.write(buffer.getvalue())
-        case _:
+        case _ if sys.stdout.isatty():
             shown.text(result, console())
+        case _:
+            out = console()
+            with out.capture() as captured:
+                shown.text(result, out)
+            sys.stdout.write("".join(line.rstrip() + "\n" for line in captured.get().splitlines()))
     sys.stdout.flush()
 
 

@@ -6,7 +6,7 @@ from pathlib import Path
 from slabrow.core.bounds import CatchAll
 from slabrow.core.errors import UsageError
 from slabrow.show.bounds import held
-from slabrow.show.words import count, plural, size
+from slabrow.show.words import count, per_span, plural, size
 from slabrow.work.prospect import Prospect
 from slabrow.work.survey import Counts, Survey
 
@@ -45,10 +45,17 @@ def draw_survey(survey: Survey, path: Path) -> None:
         raise UsageError("there are no counts to draw", fix="name a column with --by and a period with --per")
     labels = [_bucket_label(counts, place) for place in range(len(counts.buckets))]
     rows = [bucket.rows for bucket in counts.buckets]
-    per = f"per {counts.span}" if counts.span else "per value"
+    per = per_span(counts.span)
     how = "counted" if counts.is_exact else "estimated from statistics"
-    _bars(labels, rows, [_INK] * len(rows), [count(row) for row in rows],
-          f"{survey.relation.spelling}: rows {per} of {counts.column}", how, path)
+    _bars(
+        labels,
+        rows,
+        [_INK] * len(rows),
+        [count(row) for row in rows],
+        f"{survey.relation.spelling}: rows {per} of {counts.column}",
+        how,
+        path,
+    )
 
 
 def _bucket_label(counts: Counts, place: int) -> str:
@@ -56,8 +63,15 @@ def _bucket_label(counts: Counts, place: int) -> str:
     return first.removeprefix("in ").removesuffix(" 00:00+00")
 
 
-def _bars(labels: Sequence[str], rows: Sequence[int], colours: Sequence[str], notes: Sequence[str], title: str,
-          subtitle: str, path: Path) -> None:
+def _bars(
+    labels: Sequence[str],
+    rows: Sequence[int],
+    colours: Sequence[str],
+    notes: Sequence[str],
+    title: str,
+    subtitle: str,
+    path: Path,
+) -> None:
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.backends.backend_svg import FigureCanvasSVG
     from matplotlib.figure import Figure
@@ -69,14 +83,26 @@ def _bars(labels: Sequence[str], rows: Sequence[int], colours: Sequence[str], no
     places = range(len(labels))
     most = max(rows, default=0) or 1
     # An empty partition still shows that it is there: an outline of a hair's height.
-    axes.bar(places, [max(row, most * 0.004) for row in rows],
-             color=[colour if row else _PALE for colour, row in zip(colours, rows, strict=True)], width=0.8)
+    axes.bar(
+        places,
+        [max(row, most * 0.004) for row in rows],
+        color=[colour if row else _PALE for colour, row in zip(colours, rows, strict=True)],
+        width=0.8,
+    )
     step = max(1, -(-len(labels) // _MOST_LABELS))
-    axes.set_xticks(list(places)[::step], [labels[place].replace("$", r"\$") for place in places][::step],
-                    rotation=60, ha="right", rotation_mode="anchor", fontsize=9)
+    axes.set_xticks(
+        list(places)[::step],
+        [labels[place].replace("$", r"\$") for place in places][::step],
+        rotation=60,
+        ha="right",
+        rotation_mode="anchor",
+        fontsize=9,
+    )
     if len(labels) <= _MOST_LABELS:
         for place, row, text in zip(places, rows, notes, strict=True):
-            axes.text(place, row + most * 0.012, text, ha="center", va="bottom", fontsize=8, rotation=90, color="#333333")
+            axes.text(
+                place, row + most * 0.012, text, ha="center", va="bottom", fontsize=8, rotation=90, color="#333333"
+            )
     axes.set_xlim(-0.7, len(labels) - 0.3)
     axes.set_ylim(0, most * 1.18)
     axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))

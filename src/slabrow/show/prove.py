@@ -12,14 +12,21 @@ from slabrow.show.words import bar, count, milliseconds, plural, share
 from slabrow.work.prove import Proof, ProveResult
 
 _BAR_WIDTH = 12
-_DECIDED = {PrunedAt.PLAN: "while planning", PrunedAt.START: "at start", PrunedAt.RUN: "while running", PrunedAt.NEVER: "–"}
+_DECIDED = {
+    PrunedAt.PLAN: "while planning",
+    PrunedAt.START: "at start",
+    PrunedAt.RUN: "while running",
+    PrunedAt.NEVER: "–",
+}
 
 
 def _data(result: ProveResult) -> Json:
     return {
         "queries": [_proof_data(proof) for proof in result.proofs],
-        "unproven": [{"name": each.query.name, "line": each.query.line, "reason": each.reason, "error": each.is_error}
-                     for each in result.unproven],
+        "unproven": [
+            {"name": each.query.name, "line": each.query.line, "reason": each.reason, "error": each.is_error}
+            for each in result.unproven
+        ],
         "pruning": result.pruning,
         "read_share": result.read_share,
         "broken": result.broken,
@@ -47,24 +54,58 @@ def _proof_data(proof: Proof) -> Json:
     }
 
 
-_HEADER = ("name", "table", "touched", "total", "verdict", "pruned_at", "planning_ms", "execution_ms", "blocks", "limit", "ok")
+_HEADER = (
+    "name",
+    "table",
+    "touched",
+    "total",
+    "verdict",
+    "pruned_at",
+    "planning_ms",
+    "execution_ms",
+    "blocks",
+    "limit",
+    "ok",
+)
 
 
 def _rows(result: ProveResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
-    return _HEADER, [[proof.query.name, proof.table, proof.touched, proof.total, proof.verdict, proof.pruned_at,
-                      proof.planning_ms, proof.execution_ms, proof.blocks, proof.limit, proof.is_ok]
-                     for proof in result.proofs]
+    return _HEADER, [
+        [
+            proof.query.name,
+            proof.table,
+            proof.touched,
+            proof.total,
+            proof.verdict,
+            proof.pruned_at,
+            proof.planning_ms,
+            proof.execution_ms,
+            proof.blocks,
+            proof.limit,
+            proof.is_ok,
+        ]
+        for proof in result.proofs
+    ]
 
 
 def _text(result: ProveResult, out: Console) -> None:
     ran = any(proof.executed is not None for proof in result.proofs)
     heading(out, "Partitions that each query touches, as the server " + ("ran it" if ran else "plans it"))
     measured = ("planning", "execution", "blocks") if ran else ("planning",)
-    lines = table("query", "table", "touches", "", "verdict", "decided", *measured, "limit", right=("touches", *measured))
+    lines = table(
+        "query", "table", "touches", "", "verdict", "decided", *measured, "limit", right=("touches", *measured)
+    )
     for proof in result.proofs:
-        lines.add_row(plain(proof.query.name), plain(proof.table), f"{proof.touched} of {proof.total}",
-                      bar(proof.touched / max(1, proof.total), _BAR_WIDTH), _verdict(proof), _DECIDED[proof.pruned_at],
-                      *_measured(proof, ran), _limit(proof))
+        lines.add_row(
+            plain(proof.query.name),
+            plain(proof.table),
+            f"{proof.touched} of {proof.total}",
+            bar(proof.touched / max(1, proof.total), _BAR_WIDTH),
+            _verdict(proof),
+            _DECIDED[proof.pruned_at],
+            *_measured(proof, ran),
+            _limit(proof),
+        )
     out.print(lines)
     for each in result.unproven:
         out.print((bad if each.is_error else plain)(f"{each.query.name} (line {each.query.line}): {each.reason}"))
@@ -96,11 +137,17 @@ def _summary(result: ProveResult, out: Console) -> None:
         return
     limits = [proof for proof in result.proofs if proof.limit is not None]
     broken = sum(proof.is_ok is False for proof in limits)
-    text = (f"{result.pruning} of {len(result.proofs)} prune; weighted by runs a day, the workload reads partitions with "
-            f"{share(result.read_share)} of the rows that it would read without pruning.")
+    text = (
+        f"{result.pruning} of {len(result.proofs)} prune; weighted by runs a day, the workload reads partitions with "
+        f"{share(result.read_share)} of the rows that it would read without pruning."
+    )
     out.print(plain(text))
     if limits:
-        verdict = f"{plural(len(limits), 'limit')}, {broken} broken." if broken else f"{plural(len(limits), 'limit')}, all hold."
+        verdict = (
+            f"{plural(len(limits), 'limit')}, {broken} broken."
+            if broken
+            else f"{plural(len(limits), 'limit')}, all hold."
+        )
         out.print((bad if broken else good)(verdict))
 
 

@@ -10,14 +10,20 @@ from slabrow.work.route import Route, Routes
 
 
 def _data(routes: Routes) -> Json:
-    return {"table": routes.tree.spelling, "zone": routes.zone, "routes": [
-        {"value": list(route.values), "partition": route.partition, "remainder": route.remainder, "why": route.why}
-        for route in routes.routes]}
+    return {
+        "table": routes.tree.spelling,
+        "zone": routes.zone,
+        "routes": [
+            {"value": list(route.values), "partition": route.partition, "remainder": route.remainder, "why": route.why}
+            for route in routes.routes
+        ],
+    }
 
 
 def _rows(routes: Routes) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     return ("value", "partition", "remainder", "why"), [
-        [_spelled(route), route.partition, route.remainder, route.why] for route in routes.routes]
+        [_spelled(route), route.partition, route.remainder, route.why] for route in routes.routes
+    ]
 
 
 def _spelled(route: Route) -> str:

@@ -1,4 +1,4 @@
-"""Statements that are about to be run, or were, as a person reads them: the beginning of each, the many alike counted."""
+"""Statements as a person reads them: the beginning of each, the many alike counted."""
 
 from collections.abc import Iterable
 from itertools import groupby
@@ -18,8 +18,10 @@ def statement_texts(transactions: Iterable[Transaction]) -> list[str]:
 
 
 def transaction_data(transactions: Iterable[Transaction]) -> list[Json]:
-    return [{"purpose": transaction.purpose, "atomic": transaction.is_atomic, "statements": statement_texts([transaction])}
-            for transaction in transactions]
+    return [
+        {"purpose": transaction.purpose, "atomic": transaction.is_atomic, "statements": statement_texts([transaction])}
+        for transaction in transactions
+    ]
 
 
 def _sql(statement: Statement | Check) -> str:
@@ -28,8 +30,12 @@ def _sql(statement: Statement | Check) -> str:
 
 def print_statements(transaction: Transaction, out: Console) -> None:
     """One line a statement; of a run of alike ones the first two, then how many more."""
-    lines = ["compare rows and fingerprints, partition by partition" if isinstance(statement, Check)
-             else " ".join(statement.sql.split()) for statement in transaction.statements]
+    lines = [
+        "compare rows and fingerprints, partition by partition"
+        if isinstance(statement, Check)
+        else " ".join(statement.sql.split())
+        for statement in transaction.statements
+    ]
     for _, alike in groupby(lines, key=_kind):
         some = list(alike)
         for line in some[:_MOST_ALIKE]:

@@ -9,7 +9,7 @@ from slabrow.core.bounds import Listed, Range
 from slabrow.core.keys import Value, spell
 from slabrow.show.bounds import held, key_data, value_data
 from slabrow.show.output import Json, Shown, heading, note, plain, table
-from slabrow.show.words import bar, count, plural, share, size
+from slabrow.show.words import bar, count, per_span, plural, share, size
 from slabrow.work.survey import Bucket, Counts, Survey, SurveyedColumn
 
 _BAR_WIDTH = 40
@@ -28,11 +28,22 @@ def _data(survey: Survey) -> Json:
         "toast_bytes": relation.toast_bytes,
         "partitions": survey.partitions,
         "columns": [_column_data(column, survey.rows) for column in survey.columns],
-        "indexes": [{"name": index.name, "definition": index.definition, "bytes": index.bytes,
-                     "unique": index.is_unique, "primary": index.is_primary, "valid": index.is_valid,
-                     "scans": index.scans} for index in survey.indexes],
-        "foreign_keys": [{"name": key.name, "direction": key.direction, "other": key.other,
-                          "definition": key.definition} for key in survey.foreign_keys],
+        "indexes": [
+            {
+                "name": index.name,
+                "definition": index.definition,
+                "bytes": index.bytes,
+                "unique": index.is_unique,
+                "primary": index.is_primary,
+                "valid": index.is_valid,
+                "scans": index.scans,
+            }
+            for index in survey.indexes
+        ],
+        "foreign_keys": [
+            {"name": key.name, "direction": key.direction, "other": key.other, "definition": key.definition}
+            for key in survey.foreign_keys
+        ],
         "counts": None if survey.counts is None else _counts_data(survey.counts),
         "notes": list(survey.notes),
     }
@@ -75,7 +86,18 @@ def _bucket_data(bucket: Bucket) -> Json:
             return {}
 
 
-_HEADER = ("column", "type", "not_null", "distinct", "nulls", "null_share", "low", "high", "commonest_share", "correlation")
+_HEADER = (
+    "column",
+    "type",
+    "not_null",
+    "distinct",
+    "nulls",
+    "null_share",
+    "low",
+    "high",
+    "commonest_share",
+    "correlation",
+)
 
 
 def _rows(survey: Survey) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
@@ -87,11 +109,23 @@ def _text(survey: Survey, out: Console) -> None:
     about = "" if survey.is_exact or survey.rows is None else "about "
     divided = f", in {plural(survey.partitions, 'partition')}" if survey.partitions is not None else ""
     heading(out, f"{relation.spelling}: {about}{count(survey.rows)} rows, {size(relation.bytes)}{divided}")
-    out.print(plain(f"table {size(relation.heap_bytes)}, indexes {size(relation.index_bytes)}"
-                    + (f", TOAST {size(relation.toast_bytes)}" if relation.toast_bytes > 8192 else "")))
+    out.print(
+        plain(
+            f"table {size(relation.heap_bytes)}, indexes {size(relation.index_bytes)}"
+            + (f", TOAST {size(relation.toast_bytes)}" if relation.toast_bytes > 8192 else "")
+        )
+    )
     out.print()
-    columns = table("column", "type", "distinct", "NULL", "low", "high", "commonest value has",
-                    right=("distinct", "NULL", "commonest value has"))
+    columns = table(
+        "column",
+        "type",
+        "distinct",
+        "NULL",
+        "low",
+        "high",
+        "commonest value has",
+        right=("distinct", "NULL", "commonest value has"),
+    )
     for column in survey.columns:
         columns.add_row(*map(plain, _cells(column)))
     out.print(columns)
@@ -109,8 +143,15 @@ def _cells(surveyed: SurveyedColumn) -> list[str]:
     if statistics is None:
         return [column.name, column.type_name, "–", "never" if column.not_null else "–", "–", "–", "–"]
     nulls = "never" if column.not_null else share(statistics.null_share)
-    return [column.name, column.type_name, count(statistics.distinct), nulls, _short(statistics.low),
-            _short(statistics.high), share(statistics.commonest_share) if statistics.common else "no common value"]
+    return [
+        column.name,
+        column.type_name,
+        count(statistics.distinct),
+        nulls,
+        _short(statistics.low),
+        _short(statistics.high),
+        share(statistics.commonest_share) if statistics.common else "no common value",
+    ]
 
 
 def _short(value: Value | None) -> str:
@@ -124,8 +165,12 @@ def _keys(survey: Survey, out: Console) -> None:
     for index in survey.indexes:
         kind = "primary key" if index.is_primary else "unique" if index.is_unique else "index"
         definition = index.definition.split(" USING ", 1)[-1]
-        keys.add_row(plain(index.name.split(".")[-1]), size(index.bytes), count(index.scans),
-                     plain(f"{kind}: {definition}" + ("" if index.is_valid else ", invalid")))
+        keys.add_row(
+            plain(index.name.split(".")[-1]),
+            size(index.bytes),
+            count(index.scans),
+            plain(f"{kind}: {definition}" + ("" if index.is_valid else ", invalid")),
+        )
     for key in survey.foreign_keys:
         direction = f"to {key.other}" if key.direction == "out" else f"from {key.other}"
         keys.add_row(plain(key.name), "", "", plain(f"foreign key {direction}: {key.definition}"))
@@ -133,7 +178,7 @@ def _keys(survey: Survey, out: Console) -> None:
 
 
 def _counts(counts: Counts, out: Console) -> None:
-    per = f"per {counts.span}" if counts.span else "per value"
+    per = per_span(counts.span)
     zone = f", days begin in {counts.zone}" if counts.zone != "UTC" else ""
     heading(out, f"Rows {per} of {counts.column}{zone}, {'counted' if counts.is_exact else 'estimated'}")
     most = max((bucket.rows for bucket in counts.buckets), default=0) or 1

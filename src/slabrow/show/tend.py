@@ -20,8 +20,16 @@ def _data(result: TendResult) -> Json:
         "now": result.now.isoformat(),
         "actions": [_action_data(tended) for tended in result.actions],
         "findings": [finding_data(finding) for report in result.reports for finding in report.leftovers],
-        "errors": [{"table": str(report.layout.table), "problem": report.error.problem, "found": report.error.found,
-                    "fix": report.error.fix} for report in result.reports if report.error is not None],
+        "errors": [
+            {
+                "table": str(report.layout.table),
+                "problem": report.error.problem,
+                "found": report.error.found,
+                "fix": report.error.fix,
+            }
+            for report in result.reports
+            if report.error is not None
+        ],
     }
 
 
@@ -42,7 +50,8 @@ def _action_data(tended: Tended) -> Json:
 def _rows(result: TendResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     return ("kind", "table", "partition", "state", "reason", "text"), [
         [each.action.kind, each.action.table, each.action.partition, each.state, each.action.reason, each.text]
-        for each in result.actions]
+        for each in result.actions
+    ]
 
 
 def _text(result: TendResult, out: Console) -> None:
@@ -63,12 +72,19 @@ def _report(report: TableReport, result: TendResult, out: Console) -> None:
     if report.tended:
         lines = table("", "partition", "from (in)", "to (out)", "state", "why")
         for each in report.tended:
-            lines.add_row(each.action.kind, plain(each.action.partition.table),
-                          *map(plain, held(each.action.bounds, report.layout.zone)), _state(each),
-                          plain(each.text or each.action.reason.split(" and no partition holds")[0]))
+            lines.add_row(
+                each.action.kind,
+                plain(each.action.partition.table),
+                *map(plain, held(each.action.bounds, report.layout.zone)),
+                _state(each),
+                plain(each.text or each.action.reason.split(" and no partition holds")[0]),
+            )
         out.print(lines)
     for finding in report.leftovers:
         out.print(bad(f"  {finding.code}: {finding.text}."))
+
+
+_DONE = {"create": "created", "detach": "detached", "archive": "archived", "drop": "dropped"}
 
 
 def _headline(report: TableReport) -> str:
@@ -76,8 +92,13 @@ def _headline(report: TableReport) -> str:
         return "nothing was done"
     if not report.tended:
         return "nothing to do"
-    kinds = {kind: sum(each.action.kind == kind for each in report.tended) for kind in ("create", "detach", "archive", "drop")}
-    return ", ".join(f"{plural(number, 'partition')} to {kind}" for kind, number in kinds.items() if number)
+    words = []
+    for kind, done in _DONE.items():
+        open_ = sum(each.action.kind == kind and each.state is not State.DONE for each in report.tended)
+        finished = sum(each.action.kind == kind and each.state is State.DONE for each in report.tended)
+        words += [f"{plural(finished, 'partition')} {done}"] if finished else []
+        words += [f"{plural(open_, 'partition')} to {kind}"] if open_ else []
+    return ", ".join(words)
 
 
 def _state(tended: Tended) -> Text:

@@ -2,6 +2,8 @@
 
 from collections.abc import Sequence
 
+from slabrow.core.spans import Span
+
 
 def count(number: float | None) -> str:
     """1234567 → `1,234,567`; None → `–`."""
@@ -41,6 +43,13 @@ def milliseconds(duration: float | None) -> str:
 def plural(number: int, word: str, words: str | None = None) -> str:
     """`1 partition`, `3 partitions`."""
     return f"{number:,} {word if number == 1 else words or word + 's'}"
+
+
+def per_span(span: Span | None) -> str:
+    """`per month`, `per 7 days`; `per value` without a span."""
+    if span is None:
+        return "per value"
+    return f"per {str(span).removeprefix('1 ')}"
 
 
 def listed(words: Sequence[str], most: int = 4) -> str:

@@ -46,8 +46,11 @@ def build(context: Context, layout: Layout, source: Source, *, go: bool) -> Buil
     """
     with context.connected() as connection, runner.sole(connection, [layout.table], context.lock_wait_ms):
         existing = _existing(connection, layout)
-        result = (_new(context, connection, layout, source) if existing is None
-                  else _rest(context, connection, layout, existing))
+        result = (
+            _new(context, connection, layout, source)
+            if existing is None
+            else _rest(context, connection, layout, existing)
+        )
         if go:
             runner.run(connection, result.transactions, context.lock_wait_ms, context.progress)
         return replace(result, is_done=go)
@@ -60,8 +63,11 @@ def _existing(connection: Connection, layout: Layout) -> Tree | None:
         found = catalogue.relation(connection, layout.table)
     if not catalogue.is_partitioned(found):
         what = catalogue.KINDS_OF_RELATION.get(found.kind, "relation")
-        raise Refusal(f"{found.spelling} exists already", found=f"it is a {what}",
-                      fix="`slabrow convert` makes it into a partitioned one" if what == "table" else "name another table")
+        raise Refusal(
+            f"{found.spelling} exists already",
+            found=f"it is a {what}",
+            fix="`slabrow convert` makes it into a partitioned one" if what == "table" else "name another table",
+        )
     return catalogue.tree(connection, layout.table)
 
 
@@ -70,14 +76,22 @@ def _new(context: Context, connection: Connection, layout: Layout, source: Sourc
     with catalogue.reading(connection):
         role = catalogue.current_role(connection)
         taken = catalogue.names_in_schema(connection, layout.table.schema)
-    key = key_columns(layout, [catalogue.ColumnFact(column.name, column.type_name, column.not_null)
-                               for column in table.columns], str(layout.table))
+    key = key_columns(
+        layout,
+        [catalogue.ColumnFact(column.name, column.type_name, column.not_null) for column in table.columns],
+        str(layout.table),
+    )
     kinds = tuple(column.kind for column in key)
     now = context.now if kinds[0].is_time or layout.by is not By.RANGE else 0
     planned = due_partitions(layout, kinds, Namer(layout, kinds[0], NAME_LIMIT, taken), now=now)
     transactions = ddl.build(table, layout, planned, role, context.lock_wait_ms)
-    return BuildResult(layout, key_changes(table, layout.key), tuple(transactions),
-                       tuple(partition.name for partition in planned), False)
+    return BuildResult(
+        layout,
+        key_changes(table, layout.key),
+        tuple(transactions),
+        tuple(partition.name for partition in planned),
+        False,
+    )
 
 
 def _rest(context: Context, connection: Connection, layout: Layout, tree: Tree) -> BuildResult:
@@ -88,15 +102,18 @@ def _rest(context: Context, connection: Connection, layout: Layout, tree: Tree) 
         role = catalogue.current_role(connection)
     now = context.now if tree.kinds[0].is_time or layout.by is not By.RANGE else 0
     creations = [action for action in reconcile(layout, tree, now, taken=taken).actions if action.kind == "create"]
-    transactions = [ddl.upkeep(action, tree, context.lock_wait_ms, None if owner == role else owner)
-                    for action in creations]
+    transactions = [
+        ddl.upkeep(action, tree, context.lock_wait_ms, None if owner == role else owner) for action in creations
+    ]
     return BuildResult(layout, (), tuple(transactions), tuple(action.partition.table for action in creations), False)
 
 
 def _columns(connection: Connection, layout: Layout, source: Source) -> Shape:
     if (source.schema_file is None) == (source.like is None):
-        raise UsageError(f"there is no table {layout.table} yet, and its columns are not known",
-                         fix="give either --schema FILE.sql with its CREATE TABLE, or --like TABLE")
+        raise UsageError(
+            f"there is no table {layout.table} yet, and its columns are not known",
+            fix="give either --schema FILE.sql with its CREATE TABLE, or --like TABLE",
+        )
     if source.like is not None:
         with catalogue.reading(connection):
             like = shape(connection, source.like)
@@ -106,11 +123,15 @@ def _columns(connection: Connection, layout: Layout, source: Source) -> Shape:
 
 def _as_new(like: Shape, name: Name) -> Shape:
     """The shape of another table for a new one: its own owner, and names derived from its own name."""
+
     def renamed(old: str) -> str:
         return old.replace(like.name.table, name.table) if like.name.table in old else f"{name.table}_{old}"
 
     return replace(
-        like, name=name, obstacles=(), sequences=(),
+        like,
+        name=name,
+        obstacles=(),
+        sequences=(),
         constraints=tuple(replace(each, name=renamed(each.name)) for each in like.constraints),
         indexes=tuple(replace(each, name=renamed(each.name)) for each in like.indexes),
     )
@@ -120,7 +141,7 @@ _ALLOWED = ("CREATE", "ALTER", "COMMENT", "SET")
 
 
 def _from_sql(connection: Connection, layout: Layout, path: Path) -> Shape:
-    """The shape that a file of CREATE TABLE and CREATE INDEX gives: the server reads it, in a transaction rolled back."""
+    """The shape that a file of CREATE TABLE and CREATE INDEX gives: the server reads it and rolls back."""
     try:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
@@ -128,16 +149,23 @@ def _from_sql(connection: Connection, layout: Layout, path: Path) -> Shape:
     begins = True
     for token in tokenize(text, str(path)):
         if begins and token.text.upper() not in _ALLOWED:
-            raise UsageError(f"{path} holds more than a definition", found=f"a statement begins with {token.text}",
-                             fix=f"keep only {', '.join(_ALLOWED)} statements in it")
+            raise UsageError(
+                f"{path} holds more than a definition",
+                found=f"a statement begins with {token.text}",
+                fix=f"keep only {', '.join(_ALLOWED)} statements in it",
+            )
         begins = token.text == ";"
     with explained(f"read {path}"), connection.transaction(force_rollback=True):
         connection.execute("SET LOCAL lock_timeout = '2s'")
         connection.execute(text.encode())
         if not catalogue.exists(connection, layout.table):
-            raise LayoutError(f"{path} does not create {layout.table}", fix="correct the name in the file or in the layout")
+            raise LayoutError(
+                f"{path} does not create {layout.table}", fix="correct the name in the file or in the layout"
+            )
         made = shape(connection, layout.table)
     if serial := [sequence.column for sequence in made.sequences if not sequence.is_identity]:
-        raise LayoutError(f"{path} gives {', '.join(serial)} a serial type, whose sequence would have to be made apart",
-                          fix="write GENERATED BY DEFAULT AS IDENTITY instead")
+        raise LayoutError(
+            f"{path} gives {', '.join(serial)} a serial type, whose sequence would have to be made apart",
+            fix="write GENERATED BY DEFAULT AS IDENTITY instead",
+        )
     return replace(made, sequences=())

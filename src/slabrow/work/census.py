@@ -49,9 +49,15 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
             tree = _with_counts(tree, measure.count_leaves(connection, tree))
     found = list(findings(tree))
     compared = _compare(tree, earlier) if earlier else ()
-    found += [Finding("counts_differ", f"{each.label}: {each.before:,} rows before, "
-                      + ("no partition now" if each.after is None else f"{each.after:,} now"))
-              for each in compared if each.before != each.after]
+    found += [
+        Finding(
+            "counts_differ",
+            f"{each.label}: {each.before:,} rows before, "
+            + ("no partition now" if each.after is None else f"{each.after:,} now"),
+        )
+        for each in compared
+        if each.before != each.after
+    ]
     notes = () if exact else ("rows, low and high come from the planner's statistics; --exact counts them",)
     return Census(tree, exact, tuple(found), compared, notes)
 
@@ -60,8 +66,9 @@ def _with_counts(tree: Tree, counted: dict[str, measure.LeafCount]) -> Tree:
     partitions = []
     for partition in tree.partitions:
         count = counted.get(partition.spelling)
-        partitions.append(partition if count is None
-                          else replace(partition, rows=count.rows, low=count.low, high=count.high))
+        partitions.append(
+            partition if count is None else replace(partition, rows=count.rows, low=count.low, high=count.high)
+        )
     return replace(tree, partitions=tuple(partitions))
 
 
@@ -71,8 +78,9 @@ def _read_counts(path: Path) -> dict[str, Any]:
     except OSError as error:
         raise UsageError(f"{path} cannot be read", found=error.strerror) from None
     except (ValueError, KeyError, TypeError):
-        raise UsageError(f"{path} is not the JSON of a survey",
-                         fix="write one with: slabrow survey TABLE --exact --save FILE") from None
+        raise UsageError(
+            f"{path} is not the JSON of a survey", fix="write one with: slabrow survey TABLE --exact --save FILE"
+        ) from None
     if not isinstance(counts, dict) or not counts.get("exact"):
         raise UsageError(f"{path} holds no exact counts", fix="write it with: slabrow survey TABLE --exact --save FILE")
     return counts
@@ -92,8 +100,10 @@ def _compare(tree: Tree, counts: dict[str, Any]) -> tuple[BeforeAfter, ...]:
             label = f"{spell(low)} (in) to {spell(high)} (out)"
             compared.append(BeforeAfter(label, bucket["rows"], _rows_between(tree, low, high)))
     rows = {child.spelling: child.rows for child in tree.children}
-    compared += [BeforeAfter(spelling or "values without a partition", before, rows.get(spelling))
-                 for spelling, before in of_partition.items()]
+    compared += [
+        BeforeAfter(spelling or "values without a partition", before, rows.get(spelling))
+        for spelling, before in of_partition.items()
+    ]
     return tuple(compared)
 
 
@@ -107,4 +117,3 @@ def _inside(bounds: Range, low: Value, high: Value) -> bool:
     if bounds.from_ is None or bounds.to is None:
         return False
     return order((low,)) <= order(bounds.from_[:1]) and order(bounds.to[:1]) <= order((high,))
-

@@ -12,6 +12,8 @@ from slabrow.servers.postgresql.catalogue import Relation
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.work.context import Context
 
+RUNS = 3  # of each query on each table; the median one is shown
+
 
 @dataclass(frozen=True, slots=True)
 class Measured:
@@ -63,7 +65,7 @@ class Comparison:
 def compare(context: Context, table: Name, before: Name, asked: Sequence[FileQuery], *, timeout_ms: int) -> Comparison:
     """Runs every query that reads `table` on it and on `before`, in turn, in read-only transactions.
 
-    Each is run once to fill the caches and to fingerprint its rows, and once to measure.
+    Each is run once to fill the caches and to fingerprint its rows, then measured; the median run counts.
     """
     compared: list[Compared] = []
     left: list[Left] = []
@@ -84,17 +86,19 @@ def compare(context: Context, table: Name, before: Name, asked: Sequence[FileQue
 
 def _compare(connection: Connection, query: FileQuery, now: Relation, then: Relation, timeout_ms: int) -> Compared:
     if not query.sql.lstrip("( \n\t")[:6].upper().startswith(("SELECT", "WITH", "VALUES", "TABLE")):
-        raise UsageError(f"{query.name} is left out", found="it changes rows")
+        raise UsageError(f"{query.name} is left out", found="as it changes rows")
     old_sql = retargeted(query.sql, now.name, quoting.table(then.name))
     if old_sql is None:
-        raise UsageError(f"{query.name} is left out", found="its SQL is not understood here")
+        raise UsageError(f"{query.name} is left out", found="as its SQL is not understood here")
     if old_sql == query.sql:
-        raise UsageError(f"{query.name} is left out", found=f"it does not read {now.spelling}")
-    return Compared(query, _measure(connection, old_sql, query, timeout_ms),
-                    _measure(connection, query.sql, query, timeout_ms))
+        raise UsageError(f"{query.name} is left out", found=f"as it does not read {now.spelling}")
+    return Compared(
+        query, _measure(connection, old_sql, query, timeout_ms), _measure(connection, query.sql, query, timeout_ms)
+    )
 
 
 def _measure(connection: Connection, sql: str, query: FileQuery, timeout_ms: int) -> Measured:
     rows, print_ = queries.result_print(connection, queries.Query(sql, query.params), timeout_ms)
-    reading = queries.run(connection, queries.Query(sql, query.params), timeout_ms)
-    return Measured(reading.blocks or 0, reading.planning_ms or 0.0, reading.execution_ms or 0.0, rows, print_)
+    runs = [queries.run(connection, queries.Query(sql, query.params), timeout_ms) for _ in range(RUNS)]
+    middle = sorted(runs, key=lambda run: run.execution_ms or 0.0)[RUNS // 2]
+    return Measured(middle.blocks or 0, middle.planning_ms or 0.0, middle.execution_ms or 0.0, rows, print_)

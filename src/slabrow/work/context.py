@@ -56,17 +56,21 @@ class Context:
         if not chosen:
             known = [str(layout.table) for layout in layouts]
             near = nearest(str(name), known)
-            raise UsageError(f"{self.layout_file} has no layout for {name}",
-                             found=f"it has layouts for {', '.join(known)}",
-                             fix=f"did you mean {near}?" if near else "add a [[layout]] for it")
+            raise UsageError(
+                f"{self.layout_file} has no layout for {name}",
+                found=f"it has layouts for {', '.join(known)}",
+                fix=f"did you mean {near}?" if near else "add a [[layout]] for it",
+            )
         return chosen
 
     def layout(self) -> Layout:
         """The one layout asked for. Raises UsageError when the file has several and no table was named."""
         layouts = self.layouts()
         if len(layouts) > 1:
-            raise UsageError(f"{self.layout_file} has {len(layouts)} layouts", fix="name one with --table: "
-                             + ", ".join(str(layout.table) for layout in layouts))
+            raise UsageError(
+                f"{self.layout_file} has {len(layouts)} layouts",
+                fix="name one with --table: " + ", ".join(str(layout.table) for layout in layouts),
+            )
         return layouts[0]
 
     def layout_or_none(self) -> Layout | None:

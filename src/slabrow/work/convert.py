@@ -67,7 +67,9 @@ def convert(context: Context, layout: Layout, *, go: bool, old_name: str | None 
         if not go:
             return ConvertResult(layout, seen, changes, plan.old_name, transaction, is_done=False)
         checked = runner.run(connection, [transaction], context.lock_wait_ms, context.progress)
-        compared = tuple(Compared(str(leaf), old, new) for leaf, old, new, _ in sorted(checked[0], key=lambda row: str(row[0])))
+        compared = tuple(
+            Compared(str(leaf), old, new) for leaf, old, new, _ in sorted(checked[0], key=lambda row: str(row[0]))
+        )
         return ConvertResult(layout, seen, changes, plan.old_name, transaction, True, compared)
 
 
@@ -75,8 +77,11 @@ def _plan(context: Context, connection: Connection, layout: Layout, old: str | N
     with catalogue.reading(connection):
         found = catalogue.relation(connection, layout.table)
         if found.kind == "p":
-            raise Refusal(f"{found.spelling} is partitioned already", found=f"it has {catalogue.leaf_count(connection, found)} leaves",
-                          fix="`slabrow tend` keeps it as its layout says; `slabrow census` shows it as it is")
+            raise Refusal(
+                f"{found.spelling} is partitioned already",
+                found=f"it has {catalogue.leaves_total(connection, found).leaves} leaves",
+                fix="`slabrow tend` keeps it as its layout says; `slabrow census` shows it as it is",
+            )
         table = shape(connection, layout.table)
         _refuse_obstacles(table)
         names = catalogue.names_in_schema(connection, found.name.schema)
@@ -85,11 +90,20 @@ def _plan(context: Context, connection: Connection, layout: Layout, old: str | N
     _refuse_homeless(layout, seen, table)
     kept_as = parse_name(old).table if old else fit(layout.table.table, "_before", 63)
     if kept_as in names:
-        raise Refusal(f"the old table cannot be kept as {kept_as}", found="there is a table of that name already",
-                      fix="drop it with --drop-old if it is of an earlier conversion, or name another with --old-name")
+        raise Refusal(
+            f"the old table cannot be kept as {kept_as}",
+            found="there is a table of that name already",
+            fix="drop it with --drop-old if it is of an earlier conversion, or name another with --old-name",
+        )
     return Conversion(
-        shape=table, layout=layout, planned=seen.planned, old_name=found.name.sibling(kept_as), blocks=blocks,
-        key_type=seen.key[0].type_name, record_hash=catalogue.has_record_hash(connection, found), role=role,
+        shape=table,
+        layout=layout,
+        planned=seen.planned,
+        old_name=found.name.sibling(kept_as),
+        blocks=blocks,
+        key_type=seen.key[0].type_name,
+        record_hash=catalogue.has_record_hash(connection, found),
+        role=role,
         lock_wait_ms=context.lock_wait_ms,
     ), seen
 
@@ -97,8 +111,11 @@ def _plan(context: Context, connection: Connection, layout: Layout, old: str | N
 def _refuse_obstacles(table: Shape) -> None:
     if table.obstacles:
         count = len(table.obstacles)
-        raise Refusal(f"converting {table.name} would lose {count} thing{'s' if count > 1 else ''} that belong to it",
-                      found="\n".join(table.obstacles), fix="do what stands behind each, then convert again")
+        raise Refusal(
+            f"converting {table.name} would lose {count} thing{'s' if count > 1 else ''} that belong to it",
+            found="\n".join(table.obstacles),
+            fix="do what stands behind each, then convert again",
+        )
 
 
 def _refuse_homeless(layout: Layout, seen: Prospect, table: Shape) -> None:
@@ -106,17 +123,22 @@ def _refuse_homeless(layout: Layout, seen: Prospect, table: Shape) -> None:
     in_primary_key = any(constraint.kind == "p" for constraint in table.constraints)
     column = layout.key[0]
     if seen.nulls and in_primary_key:
-        raise Refusal(f"{seen.nulls:,} rows of {table.name} have NULL in {column}",
-                      found=f"{column} has to become a part of the primary key, which holds no NULL",
-                      fix=f"give them a value: UPDATE {quoting.table(table.name)} SET {quoting.identifier(column)} = … "
-                          f"WHERE {quoting.identifier(column)} IS NULL")
+        raise Refusal(
+            f"{seen.nulls:,} rows of {table.name} have NULL in {column}",
+            found=f"{column} has to become a part of the primary key, which holds no NULL",
+            fix=f"give them a value: UPDATE {quoting.table(table.name)} SET {quoting.identifier(column)} = … "
+            f"WHERE {quoting.identifier(column)} IS NULL",
+        )
     if seen.homeless:
         what = "have NULL in" if seen.nulls == seen.homeless else "have no partition for their"
-        raise Refusal(f"{seen.homeless:,} rows of {table.name} {what} {column}",
-                      found=f"the layout begins at from = {layout.from_}" if layout.by is By.RANGE and layout.from_
-                      else "the layout has no catch-all",
-                      fix="add catch_all = true to the layout" + (
-                          ", or an earlier `from`" if layout.by is By.RANGE else ", or a group for their values"))
+        raise Refusal(
+            f"{seen.homeless:,} rows of {table.name} {what} {column}",
+            found=f"the layout begins at from = {layout.from_}"
+            if layout.by is By.RANGE and layout.from_
+            else "the layout has no catch-all",
+            fix="add catch_all = true to the layout"
+            + (", or an earlier `from`" if layout.by is By.RANGE else ", or a group for their values"),
+        )
 
 
 def drop_old(context: Context, table: Name, *, go: bool, old_name: str | None = None) -> DropResult:
@@ -136,8 +158,11 @@ def drop_old(context: Context, table: Name, *, go: bool, old_name: str | None = 
 
 def _refuse_unmarked(connection: Connection, old: Relation, current: Relation) -> None:
     if not is_marked(catalogue.comment(connection, old), current.name):
-        raise Refusal(f"{old.spelling} is not dropped", found="its comment does not say that Slabrow kept it from a conversion",
-                      fix="drop it by hand if you are sure")
+        raise Refusal(
+            f"{old.spelling} is not dropped",
+            found="its comment does not say that Slabrow kept it from a conversion",
+            fix="drop it by hand if you are sure",
+        )
     if not catalogue.is_partitioned(current):
         raise ServerError(f"{old.spelling} is not dropped", found=f"{current.spelling} is not partitioned")
 

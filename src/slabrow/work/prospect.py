@@ -48,13 +48,16 @@ class Prospect:
 
 
 def key_columns(layout: Layout, columns: Sequence[ColumnFact], table: str) -> tuple[ColumnFact, ...]:
-    """The columns that a layout's key names. Raises LayoutError for one that the table lacks, or a span that misfits."""
+    """The columns that a layout's key names. Raises LayoutError for one that is not there, or a misfit."""
     by_name = {column.name: column for column in columns}
     for name in layout.key:
         if name not in by_name:
             near = nearest(name, by_name)
-            raise LayoutError(f"{table} has no column {name}", found=f"its columns are {', '.join(by_name)}",
-                              fix=f"did you mean {near}?" if near else "correct `key` in the layout")
+            raise LayoutError(
+                f"{table} has no column {name}",
+                found=f"its columns are {', '.join(by_name)}",
+                fix=f"did you mean {near}?" if near else "correct `key` in the layout",
+            )
     key = tuple(by_name[name] for name in layout.key)
     if layout.by is By.RANGE:
         layout.grid(key[0].kind)
@@ -80,8 +83,15 @@ def prospect(context: Context, connection: Connection, layout: Layout, *, exact:
     return _estimated(context, layout, found, key, namer, statistics)
 
 
-def _planned(context: Context, layout: Layout, key: tuple[ColumnFact, ...], namer: Namer, low: Value | None,
-             high: Value | None, values: tuple[Value | None, ...]) -> tuple[Planned, ...]:
+def _planned(
+    context: Context,
+    layout: Layout,
+    key: tuple[ColumnFact, ...],
+    namer: Namer,
+    low: Value | None,
+    high: Value | None,
+    values: tuple[Value | None, ...],
+) -> tuple[Planned, ...]:
     kinds = tuple(column.kind for column in key)
     now = number_now(high) if layout.by is By.RANGE and not kinds[0].is_time else context.now
     return due_partitions(layout, kinds, namer, now=now, low=low, high=high, values=values)
@@ -92,15 +102,24 @@ def number_now(high: Value | None) -> int:
     return high if isinstance(high, int) else 0
 
 
-def _estimated(context: Context, layout: Layout, found: Relation, key: tuple[ColumnFact, ...], namer: Namer,
-               statistics: dict[str, ColumnStatistics]) -> Prospect:
+def _estimated(
+    context: Context,
+    layout: Layout,
+    found: Relation,
+    key: tuple[ColumnFact, ...],
+    namer: Namer,
+    statistics: dict[str, ColumnStatistics],
+) -> Prospect:
     seen = statistics.get(layout.key[0])
     if seen is None or found.rows is None:
         empty = ColumnStatistics(layout.key[0], 0.0, 0)
         planned = _planned(context, layout, key, namer, None, None, ())
         sized = tuple(Sized(each, None, None) for each in planned)
-        return Prospect(layout, found, key, sized, 0, 0, False) if found.rows is None else Prospect(
-            layout, found, key, _with_sizes(planned, _share_rows(planned, empty, 0), found), 0, 0, False)
+        return (
+            Prospect(layout, found, key, sized, 0, 0, False)
+            if found.rows is None
+            else Prospect(layout, found, key, _with_sizes(planned, _share_rows(planned, empty, 0), found), 0, 0, False)
+        )
     values = tuple(value for value, _ in seen.common) if layout.by is By.LIST else ()
     planned = _planned(context, layout, key, namer, seen.low, seen.high, values)
     rows = _share_rows(planned, seen, found.rows)
@@ -116,12 +135,15 @@ def _with_sizes(planned: tuple[Planned, ...], rows: Sequence[int | None], found:
     """Bytes in proportion to the rows: the table's own bytes a row, indexes and TOAST included."""
     total = sum(count or 0 for count in rows) or 1
     known = max(total, found.rows or 0)
-    return tuple(Sized(each, count, None if count is None else round(found.bytes * count / known))
-                 for each, count in zip(planned, rows, strict=True))
+    return tuple(
+        Sized(each, count, None if count is None else round(found.bytes * count / known))
+        for each, count in zip(planned, rows, strict=True)
+    )
 
 
-def _counted(context: Context, connection: Connection, layout: Layout, found: Relation, key: tuple[ColumnFact, ...],
-             namer: Namer) -> Prospect:
+def _counted(
+    context: Context, connection: Connection, layout: Layout, found: Relation, key: tuple[ColumnFact, ...], namer: Namer
+) -> Prospect:
     match layout.by:
         case By.RANGE:
             extent = measure.extent(connection, found.name, key[0])
@@ -131,8 +153,10 @@ def _counted(context: Context, connection: Connection, layout: Layout, found: Re
             by_value = measure.count_values(connection, found.name, key[0])
             planned = _planned(context, layout, key, namer, None, None, tuple(by_value))
             nulls = by_value.get(None, 0)
-            listed = [sum(by_value.get(value, 0) for value in each.bounds.values) if isinstance(each.bounds, Listed)
-                      else 0 for each in planned]
+            listed = [
+                sum(by_value.get(value, 0) for value in each.bounds.values) if isinstance(each.bounds, Listed) else 0
+                for each in planned
+            ]
             counts = _rest_last(planned, listed, sum(by_value.values()))
         case By.HASH:
             planned = _planned(context, layout, key, namer, None, None, ())
@@ -143,16 +167,19 @@ def _counted(context: Context, connection: Connection, layout: Layout, found: Re
     return Prospect(layout, found, key, _with_sizes(planned, counts, found), homeless, nulls, True)
 
 
-def _count_ranges(connection: Connection, found: Relation, column: ColumnFact,
-                  planned: tuple[Planned, ...]) -> tuple[list[int], int]:
+def _count_ranges(
+    connection: Connection, found: Relation, column: ColumnFact, planned: tuple[Planned, ...]
+) -> tuple[list[int], int]:
     """Rows of each planned partition, then the rows that none holds; and the rows whose key is NULL."""
     ranges = [each.bounds for each in planned if isinstance(each.bounds, Range)]
     ends = {end[0] for bounds in ranges for end in (bounds.from_, bounds.to) if end is not None}
     thresholds = sorted(ends, key=lambda value: order((value,)))
     counted = measure.count_buckets(connection, found.name, column, thresholds)
     by_start = dict(zip(thresholds, counted.counts[1:], strict=True))
-    rows = [_range_rows(each.bounds, by_start, counted.counts[0]) if isinstance(each.bounds, Range) else 0
-            for each in planned]
+    rows = [
+        _range_rows(each.bounds, by_start, counted.counts[0]) if isinstance(each.bounds, Range) else 0
+        for each in planned
+    ]
     return _rest_last(planned, rows, sum(counted.counts) + counted.nulls), counted.nulls
 
 

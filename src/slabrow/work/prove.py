@@ -79,8 +79,7 @@ class ProveResult:
     @property
     def broken(self) -> int:
         """Limits that do not hold, and queries that the server refuses."""
-        return (sum(proof.is_ok is False for proof in self.proofs)
-                + sum(unproven.is_error for unproven in self.unproven))
+        return sum(proof.is_ok is False for proof in self.proofs) + sum(unproven.is_error for unproven in self.unproven)
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,8 +92,14 @@ class _Leaves:
     of_root: Mapping[str, tuple[str, ...]]
 
 
-def prove(context: Context, queries: Sequence[FileQuery], *, execute: bool, at_most: int | None = None,
-          timeout_ms: int = DEFAULT_TIMEOUT_MS) -> ProveResult:
+def prove(
+    context: Context,
+    queries: Sequence[FileQuery],
+    *,
+    execute: bool,
+    at_most: int | None = None,
+    timeout_ms: int = DEFAULT_TIMEOUT_MS,
+) -> ProveResult:
     """Asks the server for the plan of every query; with `execute` also runs those that only read.
 
     at_most   a limit for queries that bring none of their own
@@ -145,8 +150,9 @@ def _leaves(connection: Connection) -> _Leaves:
     )
 
 
-def _prove(connection: Connection, query: FileQuery, leaves: _Leaves, execute: bool, at_most: int | None,
-           timeout_ms: int) -> list[Proof]:
+def _prove(
+    connection: Connection, query: FileQuery, leaves: _Leaves, execute: bool, at_most: int | None, timeout_ms: int
+) -> list[Proof]:
     first = query.sql.lstrip("( \n\t").split(None, 1)[0].upper()
     if not first.startswith(EXPLAINABLE):
         raise ServerError(f"{query.name} cannot be planned", found=f"a statement that begins with {first} has no plan")
@@ -159,17 +165,21 @@ def _prove(connection: Connection, query: FileQuery, leaves: _Leaves, execute: b
 
 
 def _roots(query: FileQuery, reading: PlanReading, leaves: _Leaves) -> list[str]:
-    """The partitioned tables of a query: those whose leaves the plan shows, and those that it names and shows nothing of."""
+    """The partitioned tables of a query: those whose leaves the plan shows, and those named and wholly left out."""
     shown = {leaves.root_of[scan.relation] for scan in reading.scans if scan.relation in leaves.root_of}
     named = tables_in(query.sql) or frozenset()
     written = target_of_insert(query.sql)
-    hidden = {root for root in leaves.of_root
-              if root not in shown and any(_is(root, name) for name in named if name != written)}
+    hidden = {
+        root
+        for root in leaves.of_root
+        if root not in shown and any(_is(root, name) for name in named if name != written)
+    }
     return sorted(shown | hidden)
 
 
-def _proof(query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves, limit: Limit | None,
-           note: str | None) -> Proof:
+def _proof(
+    query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves, limit: Limit | None, note: str | None
+) -> Proof:
     every = leaves.of_root[root]
     scans = [scan for scan in reading.scans if leaves.root_of.get(scan.relation) == root]
     planned = tuple(sorted({leaves.spelling[scan.relation] for scan in scans}))
@@ -182,8 +192,23 @@ def _proof(query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves, l
     removed = sum(count for relation, count in reading.removed.items() if leaves.root_of.get(relation) == root)
     touched = planned if executed is None else executed
     return Proof(
-        query, root, len(every), planned, executed, verdict(len(touched), len(every)),
-        pruned_at(len(every), removed or (reading.removed_unnamed if not planned else 0), len(planned),
-                  None if executed is None else kept),
-        sum(leaves.rows[leaf] for leaf in touched), sum(leaves.rows[leaf] for leaf in every),
-        reading.planning_ms, reading.execution_ms, reading.blocks, limit, note)
+        query,
+        root,
+        len(every),
+        planned,
+        executed,
+        verdict(len(touched), len(every)),
+        pruned_at(
+            len(every),
+            removed or (reading.removed_unnamed if not planned else 0),
+            len(planned),
+            None if executed is None else kept,
+        ),
+        sum(leaves.rows[leaf] for leaf in touched),
+        sum(leaves.rows[leaf] for leaf in every),
+        reading.planning_ms,
+        reading.execution_ms,
+        reading.blocks,
+        limit,
+        note,
+    )

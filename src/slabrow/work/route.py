@@ -47,7 +47,9 @@ def route(context: Context, table: Name, values: Sequence[str]) -> Routes:
         if tree.by is By.HASH:
             with explained("ask the server for the hash partition"):
                 homes = measure.hash_routes(connection, tree, keys)
-            return Routes(tree, str(zone), tuple(_hashed(tree, key, home) for key, home in zip(keys, homes, strict=True)))
+            return Routes(
+                tree, str(zone), tuple(_hashed(tree, key, home) for key, home in zip(keys, homes, strict=True))
+            )
     return Routes(tree, str(zone), tuple(_placed(tree, key, zone) for key in keys))
 
 
@@ -68,8 +70,11 @@ def _split(text: str, width: int) -> tuple[str | None, ...]:
         fields.append(quoted.replace('""', '"') if quoted is not None else plain or None)
         at, more = match.end(), comma == ","
     if len(fields) != width:
-        raise UsageError(f"{text!r} has {len(fields)} columns", found=f"the key has {width}",
-                         fix="write a key of several columns as one argument: 17,2026-03-01")
+        raise UsageError(
+            f"{text!r} has {len(fields)} columns",
+            found=f"the key has {width}",
+            fix="write a key of several columns as one argument: 17,2026-03-01",
+        )
     return tuple(fields)
 
 
@@ -88,8 +93,11 @@ def _placed(tree: Tree, texts: tuple[str | None, ...], zone: ZoneInfo) -> Route:
 def _refuse_unordered(tree: Tree) -> None:
     if tree.by is By.RANGE and any(kind in (Kind.OTHER, Kind.TEXT) for kind in tree.kinds):
         types = ", ".join(column.type_name for column in tree.key)
-        raise UsageError("values of this key cannot be put in order here", found=f"the key is of type {types}",
-                         fix="ask the server: INSERT in a transaction that is rolled back, RETURNING tableoid::regclass")
+        raise UsageError(
+            "values of this key cannot be put in order here",
+            found=f"the key is of type {types}",
+            fix="ask the server: INSERT in a transaction that is rolled back, RETURNING tableoid::regclass",
+        )
 
 
 def _why(home: Partition, key: Key | None, zone: ZoneInfo) -> str:

@@ -1,4 +1,4 @@
-"""The one way in which statements reach a server: with short waits for locks, tried again when a lock is not to be had."""
+"""The one way in which statements reach a server: with short waits for locks, and tried again."""
 
 import time
 from collections.abc import Iterable, Iterator, Sequence
@@ -20,8 +20,9 @@ _LOCK_ERRORS = (sqlstate.LockNotAvailable, sqlstate.DeadlockDetected)
 Rows = list[tuple[Any, ...]]
 
 
-def run(connection: Connection, transactions: Iterable[Transaction], lock_wait_ms: int,
-        progress: Progress = unseen) -> list[Rows]:
+def run(
+    connection: Connection, transactions: Iterable[Transaction], lock_wait_ms: int, progress: Progress = unseen
+) -> list[Rows]:
     """Runs transactions in order. Returns the rows of every Check, in order.
 
     Raises Refusal when a check finds a difference or the server's lock table is too small, ServerError when the server
@@ -45,8 +46,9 @@ def run(connection: Connection, transactions: Iterable[Transaction], lock_wait_m
     return checked
 
 
-def _once(connection: Connection, transaction: Transaction, lock_wait_ms: int, done: float,
-          progress: Progress) -> list[Rows]:
+def _once(
+    connection: Connection, transaction: Transaction, lock_wait_ms: int, done: float, progress: Progress
+) -> list[Rows]:
     checked: list[Rows] = []
     if not transaction.is_atomic:
         connection.execute("SELECT set_config('lock_timeout', %s, false)", [str(lock_wait_ms)])
@@ -92,8 +94,11 @@ def _lock(connection: Connection, statement: Statement) -> None:
 def _refuse_difference(check: Check, rows: Rows) -> None:
     if differing := [row for row in rows if row[-1]]:
         leaf, old, new, _ = differing[0]
-        raise Refusal(check.text, found=f"{len(differing)} partitions differ, first {leaf}: {old:,} rows before, {new:,} after",
-                      fix="nothing has been changed; please report this with the layout and the column types")
+        raise Refusal(
+            check.text,
+            found=f"{len(differing)} partitions differ, first {leaf}: {old:,} rows before, {new:,} after",
+            fix="nothing has been changed; please report this with the layout and the column types",
+        )
 
 
 def _gave_up(connection: Connection, error: psycopg.Error, transaction: Transaction) -> ServerError:
@@ -101,12 +106,18 @@ def _gave_up(connection: Connection, error: psycopg.Error, transaction: Transact
         """SELECT pid, usename, coalesce(nullif(application_name, ''), 'unnamed'), state,
                   extract(epoch FROM now() - xact_start)::int
            FROM pg_stat_activity WHERE xact_start IS NOT NULL AND pid <> pg_backend_pid()
-             AND datname = current_database() ORDER BY xact_start LIMIT 1""").fetchone()
-    longest = (f"; the oldest open transaction is of pid {held[0]} ({held[1]}, {held[2]}, {held[3]}) since {held[4]} s"
-               if held else "")
-    return ServerError(f"could not {transaction.purpose}",
-                       found=f"no lock after {TRIES} tries: {error.diag.message_primary}{longest}",
-                       fix="nothing has been changed by this step: run it again later, or give a longer --lock-wait")
+             AND datname = current_database() ORDER BY xact_start LIMIT 1"""
+    ).fetchone()
+    longest = (
+        f"; the oldest open transaction is of pid {held[0]} ({held[1]}, {held[2]}, {held[3]}) since {held[4]} s"
+        if held
+        else ""
+    )
+    return ServerError(
+        f"could not {transaction.purpose}",
+        found=f"no lock after {TRIES} tries: {error.diag.message_primary}{longest}",
+        fix="nothing has been changed by this step: run it again later, or give a longer --lock-wait",
+    )
 
 
 def _guard_locks(connection: Connection, transaction: Transaction) -> None:
@@ -119,12 +130,15 @@ def _guard_locks(connection: Connection, transaction: Transaction) -> None:
     row = connection.execute(
         """SELECT current_setting('max_locks_per_transaction')::int
                   * (current_setting('max_connections')::int + current_setting('max_prepared_transactions')::int)
-        """).fetchone()
+        """
+    ).fetchone()
     room = int(row[0]) if row else 0
     if transaction.locks > room * 0.8:
-        raise Refusal(f"could not {transaction.purpose}: it needs too many locks at once",
-                      found=f"about {transaction.locks:,} locks in one transaction, room on the server for {room:,}",
-                      fix="take a wider span or fewer parts, or raise max_locks_per_transaction and restart the server")
+        raise Refusal(
+            f"could not {transaction.purpose}: it needs too many locks at once",
+            found=f"about {transaction.locks:,} locks in one transaction, room on the server for {room:,}",
+            fix="take a wider span or fewer parts, or raise max_locks_per_transaction and restart the server",
+        )
 
 
 @contextmanager
@@ -137,8 +151,11 @@ def sole(connection: Connection, tables: Sequence[Name], wait_ms: int) -> Iterat
         deadline = time.monotonic() + wait_ms / 1000
         while not _try_advisory(connection, table):
             if time.monotonic() > deadline:
-                raise Refusal(f"another slabrow is working on {table}", found=f"waited {wait_ms / 1000:g} s for it",
-                              fix="let it finish, then run this again")
+                raise Refusal(
+                    f"another slabrow is working on {table}",
+                    found=f"waited {wait_ms / 1000:g} s for it",
+                    fix="let it finish, then run this again",
+                )
             time.sleep(0.05)
     try:
         yield

@@ -76,21 +76,32 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
         found = catalogue.relation(connection, table)
         if found.kind not in ("r", "p", "m"):
             what = catalogue.KINDS_OF_RELATION.get(found.kind, "relation")
-            raise ServerError(f"{found.spelling} cannot be surveyed", found=f"it is a {what}",
-                              fix="name the table that holds the rows")
-        rows = measure.count_rows(connection, found.name) if question.exact else _estimated_rows(connection, found)
+            raise ServerError(
+                f"{found.spelling} cannot be surveyed",
+                found=f"it is a {what}",
+                fix="name the table that holds the rows",
+            )
+        leaves = catalogue.leaves_total(connection, found) if catalogue.is_partitioned(found) else None
+        if leaves is not None:
+            found = replace(found, rows=leaves.rows, heap_bytes=leaves.heap_bytes, index_bytes=leaves.index_bytes)
+        rows = measure.count_rows(connection, found.name) if question.exact else found.rows
         found = replace(found, rows=rows)
         statistics = catalogue.column_statistics(connection, found)
-        columns = tuple(SurveyedColumn(column, statistics.get(column.name))
-                        for column in catalogue.columns(connection, found))
+        columns = tuple(
+            SurveyedColumn(column, statistics.get(column.name)) for column in catalogue.columns(connection, found)
+        )
         counts = _counts(connection, found, columns, question, layout)
-        leaves = catalogue.leaf_count(connection, found) if catalogue.is_partitioned(found) else None
-        return Survey(found, rows, question.exact, columns, catalogue.indexes(connection, found),
-                      catalogue.foreign_keys(connection, found), leaves, counts, tuple(_notes(found, columns, question)))
-
-
-def _estimated_rows(connection: Connection, found: Relation) -> int | None:
-    return catalogue.rows_of_leaves(connection, found) if catalogue.is_partitioned(found) else found.rows
+        return Survey(
+            found,
+            rows,
+            question.exact,
+            columns,
+            catalogue.indexes(connection, found),
+            catalogue.foreign_keys(connection, found),
+            None if leaves is None else leaves.leaves,
+            counts,
+            tuple(_notes(found, columns, question)),
+        )
 
 
 def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Question) -> list[str]:
@@ -98,15 +109,22 @@ def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Quest
     if found.rows is None:
         notes.append(f"{found.spelling} has never been analysed: run ANALYZE {found.spelling}, or ask with --exact")
     elif all(column.statistics is None for column in columns) and found.rows:
-        notes.append(f"there are no column statistics that this role may see: run ANALYZE {found.spelling}, or "
-                     "ask for SELECT on it")
+        notes.append(
+            f"there are no column statistics that this role may see: run ANALYZE {found.spelling}, or "
+            "ask for SELECT on it"
+        )
     elif not question.exact:
-        notes.append("rows and values are the planner's estimates; --exact counts them")
+        notes.append("rows and values are the planner's estimates; --exact counts the rows")
     return notes
 
 
-def _counts(connection: Connection, found: Relation, columns: tuple[SurveyedColumn, ...], question: Question,
-            layout: Layout | None) -> Counts | None:
+def _counts(
+    connection: Connection,
+    found: Relation,
+    columns: tuple[SurveyedColumn, ...],
+    question: Question,
+    layout: Layout | None,
+) -> Counts | None:
     if question.column is None and question.per is None and layout is not None and layout.by is not By.RANGE:
         if layout.by is By.LIST:
             column = _named(columns, layout.key[0], found)
@@ -119,8 +137,9 @@ def _counts(connection: Connection, found: Relation, columns: tuple[SurveyedColu
     return _by_period(connection, found, column, grid, question.exact)
 
 
-def _subject(columns: tuple[SurveyedColumn, ...], question: Question, layout: Layout | None,
-             found: Relation) -> tuple[SurveyedColumn, Grid] | None:
+def _subject(
+    columns: tuple[SurveyedColumn, ...], question: Question, layout: Layout | None, found: Relation
+) -> tuple[SurveyedColumn, Grid] | None:
     """The column and the grid to count by."""
     by_range = layout if layout is not None and layout.by is By.RANGE else None
     name = question.column or (by_range.key[0] if by_range else None)
@@ -134,9 +153,11 @@ def _subject(columns: tuple[SurveyedColumn, ...], question: Question, layout: La
     if not fits(span, kind):
         if question.per is None and question.column is None:
             return None
-        raise UsageError(f"rows of {column.column.name} cannot be counted per {span}",
-                         found=f"it is of type {column.column.type_name}",
-                         fix="give --per a whole number for a numeric column, a span such as '1 month' for a time")
+        raise UsageError(
+            f"rows of {column.column.name} cannot be counted per {span}",
+            found=f"it is of type {column.column.type_name}",
+            fix="give --per a whole number for a numeric column, a span such as '1 month' for a time",
+        )
     return column, Grid(span, kind, ZoneInfo(by_range.zone if by_range else "UTC"))
 
 
@@ -144,8 +165,10 @@ def _named(columns: tuple[SurveyedColumn, ...], name: str, found: Relation) -> S
     for column in columns:
         if column.column.name == name:
             return column
-    raise UsageError(f"{found.spelling} has no column {name}",
-                     found="its columns are " + ", ".join(column.column.name for column in columns))
+    raise UsageError(
+        f"{found.spelling} has no column {name}",
+        found="its columns are " + ", ".join(column.column.name for column in columns),
+    )
 
 
 def _along_time(columns: tuple[SurveyedColumn, ...]) -> SurveyedColumn | None:
@@ -154,8 +177,9 @@ def _along_time(columns: tuple[SurveyedColumn, ...]) -> SurveyedColumn | None:
     return max(times, key=lambda each: abs((each.statistics and each.statistics.correlation) or 0.0), default=None)
 
 
-def _by_period(connection: Connection, found: Relation, surveyed: SurveyedColumn, grid: Grid,
-               exact: bool) -> Counts | None:
+def _by_period(
+    connection: Connection, found: Relation, surveyed: SurveyedColumn, grid: Grid, exact: bool
+) -> Counts | None:
     column, statistics = surveyed.column, surveyed.statistics
     if exact:
         extent = measure.extent(connection, found.name, column)
@@ -173,15 +197,22 @@ def _by_period(connection: Connection, found: Relation, surveyed: SurveyedColumn
     else:
         known = [share_of(bounds, statistics) or 0.0 for bounds in ranges] if statistics else []
         rows = tuple(split_evenly(found.rows or 0, known))
-    return Counts(column.name, grid.span, str(grid.zone),
-                  tuple(Bucket(bounds, count) for bounds, count in zip(ranges, rows, strict=True)), nulls, exact)
+    return Counts(
+        column.name,
+        grid.span,
+        str(grid.zone),
+        tuple(Bucket(bounds, count) for bounds, count in zip(ranges, rows, strict=True)),
+        nulls,
+        exact,
+    )
 
 
 def _periods(grid: Grid, low: Value, high: Value, column: str) -> list[Range]:
     first, last = grid.index(low), grid.index(high)
     if last - first >= MOST_PARTITIONS:
-        raise UsageError(f"{column} reaches over {last - first + 1:,} periods of {grid.span}",
-                         fix="count per a wider span: --per")
+        raise UsageError(
+            f"{column} reaches over {last - first + 1:,} periods of {grid.span}", fix="count per a wider span: --per"
+        )
     return list(slots(grid, first, last, 1))
 
 

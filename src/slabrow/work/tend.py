@@ -67,7 +67,8 @@ class TendResult:
     def has_open(self) -> bool:
         """Whether something is left to do: proposed, failed, skipped, or drift that no action mends."""
         return any(tended.state is not State.DONE for tended in self.actions) or any(
-            finding.code == "drift" for report in self.reports for finding in report.leftovers)
+            finding.code == "drift" for report in self.reports for finding in report.leftovers
+        )
 
 
 def tend(context: Context, layouts: Iterable[Layout], *, go: bool) -> TendResult:
@@ -112,8 +113,9 @@ def _now(context: Context, connection: Connection, layout: Layout, tree: Tree) -
         return number_now(measure.extent(connection, tree.table, replace(column, not_null=True)).high)
 
 
-def _guard_rows(connection: Connection, layout: Layout, tree: Tree, actions: tuple[Action, ...],
-                now: datetime | int) -> None:
+def _guard_rows(
+    connection: Connection, layout: Layout, tree: Tree, actions: tuple[Action, ...], now: datetime | int
+) -> None:
     """A clock or a `keep` that is wrong must not take away the last data: some rows have to stay."""
     retired = {action.partition for action in actions if isinstance(action, Detach | Drop | Archive)}
     if not retired:
@@ -124,16 +126,19 @@ def _guard_rows(connection: Connection, layout: Layout, tree: Tree, actions: tup
             return
         if not measure.any_rows(connection, list(retired)):
             return  # an empty table loses nothing
-    newest = max((leaf.spelling for leaf in tree.leaves if leaf.name in retired and isinstance(leaf.bounds, Range)))
-    raise Refusal(f"retiring {len(retired)} partitions would leave {layout.table} without rows",
-                  found=f"it is taken to be {describe_clock(now)}, and the newest rows stand in {newest} or before",
-                  fix="check --now, the clock, and `keep` in the layout")
+    newest = max(leaf.spelling for leaf in tree.leaves if leaf.name in retired and isinstance(leaf.bounds, Range))
+    raise Refusal(
+        f"retiring {len(retired)} partitions would leave {layout.table} without rows",
+        found=f"it is taken to be {describe_clock(now)}, and the newest rows stand in {newest} or before",
+        fix="check --now, the clock, and `keep` in the layout",
+    )
 
 
 def _proposed(action: Action, tree: Tree, context: Context, owner: str | None) -> Tended:
     if isinstance(action, Archive):
-        return Tended(action, None, State.SKIPPED,
-                      "this version does not archive yet: set past_keep to \"detach\" or \"drop\"")
+        return Tended(
+            action, None, State.SKIPPED, 'this version does not archive yet: set past_keep to "detach" or "drop"'
+        )
     return Tended(action, ddl.upkeep(action, tree, context.lock_wait_ms, owner), State.PROPOSED)
 
 

@@ -30,8 +30,10 @@ def parse_bounds(text: str, kinds: tuple[Kind, ...]) -> Bounds:
             halves = text[len("FOR VALUES FROM (") : split.start()], text[split.end() : -1]
             ends = [list(_tokens(half)) for half in halves]
             if all(len(end) == len(kinds) for end in ends):
-                from_, to = (tuple(_end(token, quoted, kind) for (token, quoted), kind in zip(end, kinds, strict=True))
-                             for end in ends)
+                from_, to = (
+                    tuple(_end(token, quoted, kind) for (token, quoted), kind in zip(end, kinds, strict=True))
+                    for end in ends
+                )
                 return Range(normal_end(from_), normal_end(to))
         raise ServerError("the bounds of a partition cannot be read", found=ranged.group(0))
     raise ServerError("the bounds of a partition cannot be read", found=text)

@@ -22,8 +22,16 @@ from slabrow.servers.postgresql.connection import Connection, explained
 
 _STRATEGIES = {"r": By.RANGE, "l": By.LIST, "h": By.HASH}
 KINDS_OF_RELATION = {
-    "r": "table", "p": "partitioned table", "v": "view", "m": "materialized view", "f": "foreign table",
-    "i": "index", "I": "partitioned index", "S": "sequence", "c": "composite type", "t": "TOAST table",
+    "r": "table",
+    "p": "partitioned table",
+    "v": "view",
+    "m": "materialized view",
+    "f": "foreign table",
+    "i": "index",
+    "I": "partitioned index",
+    "S": "sequence",
+    "c": "composite type",
+    "t": "TOAST table",
 }
 
 
@@ -59,7 +67,8 @@ def relation(connection: Connection, name: Name) -> Relation:
     """The relation of that name. Raises ServerError with the nearest names when there is none."""
     row = connection.execute(
         """SELECT c.oid::bigint, n.nspname, c.relname, c.oid::regclass::text, c.relkind::text, c.relispartition,
-                  c.reltuples::bigint, pg_table_size(c.oid) - coalesce(pg_total_relation_size(nullif(c.reltoastrelid, 0)), 0),
+                  c.reltuples::bigint,
+                  pg_table_size(c.oid) - coalesce(pg_total_relation_size(nullif(c.reltoastrelid, 0)), 0),
                   pg_indexes_size(c.oid), coalesce(pg_total_relation_size(nullif(c.reltoastrelid, 0)), 0)
            FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass(%s)""",
         [str(name)],
@@ -67,8 +76,15 @@ def relation(connection: Connection, name: Name) -> Relation:
     if row is None:
         raise _no_such_table(connection, name)
     oid, schema, table, spelling, kind, is_partition, rows, *sizes = row
-    return Relation(oid, Name(schema, table), spelling, kind, is_partition, rows if rows >= 0 else None,
-                    *(max(0, size or 0) for size in sizes))
+    return Relation(
+        oid,
+        Name(schema, table),
+        spelling,
+        kind,
+        is_partition,
+        rows if rows >= 0 else None,
+        *(max(0, size or 0) for size in sizes),
+    )
 
 
 def _no_such_table(connection: Connection, name: Name) -> ServerError:
@@ -79,8 +95,9 @@ def _no_such_table(connection: Connection, name: Name) -> ServerError:
     known = [str(Name(schema, table)) for schema, table in rows]
     near = nearest(str(name), known) or next((each for each in known if each.endswith("." + str(name))), None)
     fix = f"did you mean {near}?" if near else f"database {connection.info.dbname} has {len(known)} tables"
-    return ServerError(f"there is no table {name}", found=f"nothing of that name in database {connection.info.dbname}",
-                       fix=fix)
+    return ServerError(
+        f"there is no table {name}", found=f"nothing of that name in database {connection.info.dbname}", fix=fix
+    )
 
 
 def is_partitioned(found: Relation) -> bool:
@@ -97,8 +114,11 @@ def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tr
         found = relation(connection, name)
         if not is_partitioned(found):
             what = KINDS_OF_RELATION.get(found.kind, "relation")
-            raise ServerError(f"{found.spelling} is not partitioned", found=f"it is a {what}",
-                              fix="`slabrow convert` makes a table into a partitioned one" if what == "table" else None)
+            raise ServerError(
+                f"{found.spelling} is not partitioned",
+                found=f"it is a {what}",
+                fix="`slabrow convert` makes a table into a partitioned one" if what == "table" else None,
+            )
         return _tree_of(connection, found, with_values)
 
 
@@ -144,8 +164,19 @@ def _partition(row: tuple[Any, ...], kinds: tuple[Kind, ...], extremes: dict[int
     # Partitions of partitions have keys of their own: their bounds are kept as the server spells them.
     bounds = parse_bounds(bound or "DEFAULT", kinds) if kinds else parse_bounds(bound or "DEFAULT", _OPAQUE)
     low, high = extremes.get(oid, (None, None))
-    return Partition(Name(schema, table), spelling, parent, bounds, is_leaf, rows if rows >= 0 else None, size,
-                     low, high, analyzed, bool(detaching))
+    return Partition(
+        Name(schema, table),
+        spelling,
+        parent,
+        bounds,
+        is_leaf,
+        rows if rows >= 0 else None,
+        size,
+        low,
+        high,
+        analyzed,
+        bool(detaching),
+    )
 
 
 _OPAQUE = (Kind.OTHER,)
@@ -199,9 +230,12 @@ def column_statistics(connection: Connection, found: Relation) -> dict[str, Colu
         if distinct < 0:
             distinct = -distinct * found.rows if found.rows is not None else None
         result[name] = ColumnStatistics(
-            name, nulls, distinct,
+            name,
+            nulls,
+            distinct,
             tuple((parse_value(text, kind), share) for text, share in zip(common or (), shares or (), strict=True)),
-            tuple(parse_value(text, kind) for text in histogram or ()), correlation,
+            tuple(parse_value(text, kind) for text in histogram or ()),
+            correlation,
         )
     return result
 
@@ -223,7 +257,9 @@ def columns(connection: Connection, found: Relation) -> tuple[ColumnFact, ...]:
     """The columns of a table in their order."""
     rows = connection.execute(
         """SELECT attname, format_type(atttypid, atttypmod), attnotnull FROM pg_attribute
-           WHERE attrelid = %s AND attnum > 0 AND NOT attisdropped ORDER BY attnum""", [found.oid]).fetchall()
+           WHERE attrelid = %s AND attnum > 0 AND NOT attisdropped ORDER BY attnum""",
+        [found.oid],
+    ).fetchall()
     return tuple(ColumnFact(*row) for row in rows)
 
 
@@ -253,7 +289,9 @@ def indexes(connection: Connection, found: Relation) -> tuple[IndexFact, ...]:
     rows = connection.execute(
         """SELECT i.indexrelid::regclass::text, pg_get_indexdef(i.indexrelid), pg_relation_size(i.indexrelid),
                   i.indisunique, i.indisprimary, i.indisvalid, coalesce(pg_stat_get_numscans(i.indexrelid), 0)
-           FROM pg_index i WHERE i.indrelid = %s ORDER BY i.indisprimary DESC, 1""", [found.oid]).fetchall()
+           FROM pg_index i WHERE i.indrelid = %s ORDER BY i.indisprimary DESC, 1""",
+        [found.oid],
+    ).fetchall()
     return tuple(IndexFact(*row) for row in rows)
 
 
@@ -264,7 +302,9 @@ def foreign_keys(connection: Connection, found: Relation) -> tuple[ForeignKeyFac
                   CASE WHEN conrelid = %(oid)s THEN confrelid ELSE conrelid END::regclass::text,
                   pg_get_constraintdef(oid)
            FROM pg_constraint WHERE contype = 'f' AND %(oid)s IN (conrelid, confrelid) AND conparentid = 0
-           ORDER BY 2 DESC, 1""", {"oid": found.oid}).fetchall()
+           ORDER BY 2 DESC, 1""",
+        {"oid": found.oid},
+    ).fetchall()
     return tuple(ForeignKeyFact(*row) for row in rows)
 
 
@@ -293,7 +333,8 @@ def all_leaves(connection: Connection) -> tuple[LeafFact, ...]:
            SELECT b.root::regclass::text, n.nspname || '.' || c.relname,
                   CASE WHEN c.relkind <> 'p' THEN c.oid::regclass::text END, greatest(c.reltuples, 0)::bigint
            FROM below b JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
-           WHERE c.relkind <> 'p' OR b.relid = b.root""").fetchall()
+           WHERE c.relkind <> 'p' OR b.relid = b.root"""
+    ).fetchall()
     return tuple(LeafFact(*row) for row in rows)
 
 
@@ -301,33 +342,40 @@ def names_in_schema(connection: Connection, schema: str | None) -> frozenset[str
     """Every relation name in a schema: what a new partition cannot be called."""
     rows = connection.execute(
         "SELECT relname FROM pg_class WHERE relnamespace = to_regnamespace(%s)",
-        [quoting.identifier(schema or "public")]).fetchall()
+        [quoting.identifier(schema or "public")],
+    ).fetchall()
     return frozenset(name for (name,) in rows)
 
 
-_LEAVES = """
-    WITH RECURSIVE below AS (
-        SELECT inhrelid FROM pg_inherits WHERE inhparent = %s
-        UNION ALL SELECT i.inhrelid FROM pg_inherits i JOIN below b ON i.inhparent = b.inhrelid)
-    SELECT {what} FROM below b JOIN pg_class c ON c.oid = b.inhrelid AND c.relkind <> 'p'"""
+@dataclass(frozen=True, slots=True)
+class LeavesTotal:
+    """All leaves of a partitioned table together. rows is None when one of them was never analysed."""
+
+    leaves: int
+    rows: int | None
+    heap_bytes: int
+    index_bytes: int
 
 
-def leaf_count(connection: Connection, found: Relation) -> int:
-    """How many leaves a partitioned table has."""
-    row = connection.execute(_LEAVES.format(what="count(*)").encode(), [found.oid]).fetchone()
-    return int(row[0]) if row else 0
-
-
-def rows_of_leaves(connection: Connection, found: Relation) -> int | None:
-    """The planner's estimate of a partitioned table's rows, leaf by leaf; None when one was never analysed."""
-    what = "CASE WHEN bool_or(c.reltuples < 0) THEN NULL ELSE coalesce(sum(c.reltuples), 0)::bigint END"
-    row = connection.execute(_LEAVES.format(what=what).encode(), [found.oid]).fetchone()
-    return None if row is None or row[0] is None else int(row[0])
+def leaves_total(connection: Connection, found: Relation) -> LeavesTotal:
+    """One query, whatever the number of leaves. TOAST counts as heap."""
+    row = connection.execute(
+        """WITH RECURSIVE below AS (
+               SELECT inhrelid FROM pg_inherits WHERE inhparent = %s
+               UNION ALL SELECT i.inhrelid FROM pg_inherits i JOIN below b ON i.inhparent = b.inhrelid)
+           SELECT count(*), CASE WHEN bool_or(c.reltuples < 0) THEN NULL ELSE coalesce(sum(c.reltuples), 0)::bigint END,
+                  coalesce(sum(pg_table_size(c.oid)), 0)::bigint, coalesce(sum(pg_indexes_size(c.oid)), 0)::bigint
+           FROM below b JOIN pg_class c ON c.oid = b.inhrelid AND c.relkind <> 'p'""",
+        [found.oid],
+    ).fetchone()
+    return LeavesTotal(*(row or (0, None, 0, 0)))
 
 
 def blocks(connection: Connection, found: Relation) -> int:
     """The size of a table's main fork, in blocks."""
-    row = connection.execute("SELECT pg_relation_size(%s::oid) / current_setting('block_size')::int", [found.oid]).fetchone()
+    row = connection.execute(
+        "SELECT pg_relation_size(%s::oid) / current_setting('block_size')::int", [found.oid]
+    ).fetchone()
     return int(row[0]) if row else 0
 
 
@@ -356,10 +404,12 @@ def has_record_hash(connection: Connection, found: Relation) -> bool:
         """SELECT bool_and(EXISTS (SELECT FROM pg_opclass o JOIN pg_am m ON m.oid = o.opcmethod AND m.amname = 'hash'
                                    JOIN pg_amproc p ON p.amprocfamily = o.opcfamily AND p.amproclefttype = o.opcintype
                                         AND p.amprocnum = 2
-                                   WHERE o.opcdefault AND o.opcintype = CASE t.typname WHEN 'varchar' THEN 'text'::regtype
-                                                                        ELSE t.oid END))
+                                   WHERE o.opcdefault AND o.opcintype =
+                                         CASE t.typname WHEN 'varchar' THEN 'text'::regtype ELSE t.oid END))
            FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid
-           WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped""", [found.oid]).fetchone()
+           WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped""",
+        [found.oid],
+    ).fetchone()
     return bool(row and row[0])
 
 

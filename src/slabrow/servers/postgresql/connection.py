@@ -30,8 +30,9 @@ def connect(dsn: str) -> Connection:
         settings.setdefault("application_name", "slabrow")
     except psycopg.ProgrammingError:
         # libpq quotes the text it could not read, and with it perhaps a password.
-        raise UsageError("the DSN cannot be read",
-                         fix="write postgresql://USER@HOST:PORT/DATABASE, special characters %-encoded") from None
+        raise UsageError(
+            "the DSN cannot be read", fix="write postgresql://USER@HOST:PORT/DATABASE, special characters %-encoded"
+        ) from None
     try:
         # prepare_threshold: automatic preparing would interfere with the statements that `prove` prepares by hand.
         connection: Connection = psycopg.connect(
@@ -60,8 +61,9 @@ def _unreachable(error: psycopg.Error, password: str) -> ServerError:
     if password:
         words = words.replace(password, "***")
     fix = next(fix for sign, fix in _CONNECT_FIXES if sign in words)
-    return ServerError("the server cannot be reached" if fix is _CONNECT_FIXES[-1][1] else "the server refuses",
-                       found=words, fix=fix)
+    return ServerError(
+        "the server cannot be reached" if fix is _CONNECT_FIXES[-1][1] else "the server refuses", found=words, fix=fix
+    )
 
 
 @contextmanager
@@ -82,8 +84,11 @@ def translated(error: psycopg.Error, doing: str) -> SlabrowError:
         case sqlstate.InsufficientPrivilege():
             return ServerError(problem, found=words, fix=_grant_for(words))
         case sqlstate.LockNotAvailable():
-            return ServerError(problem, found=f"{words}: another session holds the table",
-                               fix="run it again when that session is done, or give a longer --lock-wait")
+            return ServerError(
+                problem,
+                found=f"{words}: another session holds the table",
+                fix="run it again when that session is done, or give a longer --lock-wait",
+            )
         case sqlstate.DeadlockDetected():
             return ServerError(problem, found=words + detail, fix="run it again: nothing has been changed")
         case sqlstate.OutOfMemory() if "shared memory" in words:

@@ -103,7 +103,8 @@ class Conversion:
         columns = ", ".join(identifier(column.name) for column in self.shape.columns)
         row = f"ROW({columns})"
         print_ = f"hash_record_extended({row}, 0)" if self.record_hash else f"hashtextextended({row}::text, 0)"
-        return f"""SELECT coalesce(o.leaf, n.leaf) AS leaf, coalesce(o.rows, 0) AS old_rows, coalesce(n.rows, 0) AS new_rows,
+        return f"""SELECT coalesce(o.leaf, n.leaf) AS leaf,
+       coalesce(o.rows, 0) AS old_rows, coalesce(n.rows, 0) AS new_rows,
        (o.rows, o.print) IS DISTINCT FROM (n.rows, n.print) AS differs
 FROM (SELECT {self._expected_leaf()} AS leaf, count(*) AS rows, sum({print_}::numeric) AS print
       FROM ONLY {quoting.table(self.table)} GROUP BY 1) o
@@ -121,9 +122,13 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
             edges, labels = _ranges_as_buckets(self.planned, rest)
             thresholds = quoting.array([quoting.value(edge) for edge in edges], self.key_type)
             names = quoting.array(["NULL" if label is None else literal(label) for label in labels], "text")
-            return f"CASE WHEN {column} IS NULL THEN {otherwise} ELSE ({names})[width_bucket({column}, {thresholds}) + 1] END"
-        tests = [f"WHEN {test} THEN {literal(partition.name)}" for partition in self.planned
-                 if (test := self._test(partition)) is not None]
+            bucket = f"width_bucket({column}, {thresholds}) + 1"
+            return f"CASE WHEN {column} IS NULL THEN {otherwise} ELSE ({names})[{bucket}] END"
+        tests = [
+            f"WHEN {test} THEN {literal(partition.name)}"
+            for partition in self.planned
+            if (test := self._test(partition)) is not None
+        ]
         return f"CASE {' '.join(tests)} ELSE {otherwise} END"
 
     def _test(self, partition: Planned) -> str | None:
@@ -131,12 +136,16 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
         match partition.bounds:
             case Listed(values=values):
                 among = ", ".join(quoting.value(value) for value in values if value is not None)
-                tests = ([f"{column} IN ({among})"] if among else []) + ([f"{column} IS NULL"] if None in values else [])
+                tests = ([f"{column} IN ({among})"] if among else []) + (
+                    [f"{column} IS NULL"] if None in values else []
+                )
                 return " OR ".join(tests)
             case Hashed(modulus=modulus, remainder=remainder):
                 # The server's own function, so that both sides rest on different computations of the same rule.
-                return (f"satisfies_hash_partition({literal(quoting.table(self.incoming))}::regclass, {modulus}, "
-                        f"{remainder}, {quoting.columns(self.layout.key)})")
+                return (
+                    f"satisfies_hash_partition({literal(quoting.table(self.incoming))}::regclass, {modulus}, "
+                    f"{remainder}, {quoting.columns(self.layout.key)})"
+                )
             case _:
                 return None
 
@@ -147,17 +156,22 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
             column = identifier(sequence.column)
             if sequence.is_identity:
                 new_sequence = f"pg_get_serial_sequence({literal(incoming)}, {literal(sequence.column)})"
-                yield Statement(f"SELECT setval({new_sequence}, last_value, is_called) "
-                                f"FROM {quoting.table(sequence.name)}")
+                yield Statement(
+                    f"SELECT setval({new_sequence}, last_value, is_called) FROM {quoting.table(sequence.name)}"
+                )
             else:
                 yield Statement(f"ALTER SEQUENCE {quoting.table(sequence.name)} OWNED BY {incoming}.{column}")
         for constraint in self.shape.constraints:
             if constraint.is_key:
-                yield Statement(f"ALTER TABLE {table} RENAME CONSTRAINT {identifier(constraint.name)} "
-                                f"TO {identifier(self._old(constraint.name))}")
+                yield Statement(
+                    f"ALTER TABLE {table} RENAME CONSTRAINT {identifier(constraint.name)} "
+                    f"TO {identifier(self._old(constraint.name))}"
+                )
         for index in self.shape.indexes:
-            yield Statement(f"ALTER INDEX {quoting.table(self.table.sibling(index.name))} "
-                            f"RENAME TO {identifier(self._old(index.name))}")
+            yield Statement(
+                f"ALTER INDEX {quoting.table(self.table.sibling(index.name))} "
+                f"RENAME TO {identifier(self._old(index.name))}"
+            )
         yield Statement(f"ALTER TABLE {table} RENAME TO {identifier(self.old_name.table)}")
         yield Statement(f"ALTER TABLE {incoming} RENAME TO {identifier(self.table.table)}")
         yield from keys.renames(self.table)

@@ -21,8 +21,11 @@ PARTITIONS_A_TRANSACTION = 100
 def create_table(shape: Shape, name: Name, layout: Layout) -> str:
     """CREATE TABLE … PARTITION BY with columns and checks; keys and indexes come later, when there are rows."""
     lines = [_column(column) for column in shape.columns]
-    lines += [f"CONSTRAINT {identifier(constraint.name)} {constraint.definition}"
-              for constraint in shape.constraints if constraint.kind == "c"]
+    lines += [
+        f"CONSTRAINT {identifier(constraint.name)} {constraint.definition}"
+        for constraint in shape.constraints
+        if constraint.kind == "c"
+    ]
     body = ",\n    ".join(lines)
     tablespace = f" TABLESPACE {identifier(shape.tablespace)}" if shape.tablespace else ""
     return f"CREATE TABLE {quoting.table(name)} (\n    {body}\n) {partition_by(layout)}{tablespace}"
@@ -53,8 +56,10 @@ def create_partitions(parent: Name, planned: tuple[Planned, ...], shape: Shape, 
     options = f" WITH ({', '.join(shape.options)})" if shape.options else ""
     unlogged = "UNLOGGED " if shape.is_unlogged else ""
     for partition in planned:
-        yield Statement(f"CREATE {unlogged}TABLE {quoting.table(parent.sibling(partition.name))} "
-                        f"PARTITION OF {quoting.table(parent)} {quoting.bounds(partition.bounds, width)}{options}")
+        yield Statement(
+            f"CREATE {unlogged}TABLE {quoting.table(parent.sibling(partition.name))} "
+            f"PARTITION OF {quoting.table(parent)} {quoting.bounds(partition.bounds, width)}{options}"
+        )
 
 
 def column_settings(shape: Shape, name: Name) -> Iterator[Statement]:
@@ -74,8 +79,9 @@ def comments(shape: Shape, name: Name) -> Iterator[Statement]:
         yield Statement(f"COMMENT ON TABLE {quoting.table(name)} IS {literal(shape.comment)}")
     for column in shape.columns:
         if column.comment is not None:
-            yield Statement(f"COMMENT ON COLUMN {quoting.table(name)}.{identifier(column.name)} "
-                            f"IS {literal(column.comment)}")
+            yield Statement(
+                f"COMMENT ON COLUMN {quoting.table(name)}.{identifier(column.name)} IS {literal(column.comment)}"
+            )
 
 
 def grants(shape: Shape, name: Name) -> Iterator[Statement]:
@@ -114,14 +120,26 @@ class NewKeys:
     def statements(self, parent: Name, share: float) -> list[Statement]:
         """share: of the whole work, divided evenly."""
         shape, table = self._mended(), quoting.table(parent)
-        made = [f"ALTER TABLE {table} ADD CONSTRAINT {identifier(self._name(constraint.name))} {constraint.definition}"
-                for constraint in shape.constraints if constraint.is_key]
-        made += [f"CREATE {'UNIQUE ' if index.is_unique else ''}INDEX {identifier(self._name(index.name))} "
-                 f"ON {table} {index.definition}" for index in shape.indexes]
-        made += [f"ALTER TABLE {table} ADD CONSTRAINT {identifier(constraint.name)} {constraint.definition}"
-                 for constraint in shape.constraints if constraint.kind == "f"]
-        made += [f"COMMENT ON INDEX {quoting.table(parent.sibling(self._name(index.name)))} IS {literal(index.comment)}"
-                 for index in shape.indexes if index.comment is not None]
+        made = [
+            f"ALTER TABLE {table} ADD CONSTRAINT {identifier(self._name(constraint.name))} {constraint.definition}"
+            for constraint in shape.constraints
+            if constraint.is_key
+        ]
+        made += [
+            f"CREATE {'UNIQUE ' if index.is_unique else ''}INDEX {identifier(self._name(index.name))} "
+            f"ON {table} {index.definition}"
+            for index in shape.indexes
+        ]
+        made += [
+            f"ALTER TABLE {table} ADD CONSTRAINT {identifier(constraint.name)} {constraint.definition}"
+            for constraint in shape.constraints
+            if constraint.kind == "f"
+        ]
+        made += [
+            f"COMMENT ON INDEX {quoting.table(parent.sibling(self._name(index.name)))} IS {literal(index.comment)}"
+            for index in shape.indexes
+            if index.comment is not None
+        ]
         return [Statement(sql, share / len(made)) for sql in made]
 
     def renames(self, parent: Name) -> Iterator[Statement]:
@@ -130,11 +148,15 @@ class NewKeys:
             return
         for constraint in self.shape.constraints:
             if constraint.is_key:
-                yield Statement(f"ALTER TABLE {quoting.table(parent)} RENAME CONSTRAINT "
-                                f"{identifier(self._name(constraint.name))} TO {identifier(constraint.name)}")
+                yield Statement(
+                    f"ALTER TABLE {quoting.table(parent)} RENAME CONSTRAINT "
+                    f"{identifier(self._name(constraint.name))} TO {identifier(constraint.name)}"
+                )
         for index in self.shape.indexes:
-            yield Statement(f"ALTER INDEX {quoting.table(parent.sibling(self._name(index.name)))} "
-                            f"RENAME TO {identifier(index.name)}")
+            yield Statement(
+                f"ALTER INDEX {quoting.table(parent.sibling(self._name(index.name)))} "
+                f"RENAME TO {identifier(index.name)}"
+            )
 
     @property
     def count(self) -> int:
@@ -146,38 +168,57 @@ def lock_timeout(milliseconds: int) -> Statement:
     return Statement(f"SET LOCAL lock_timeout = {milliseconds}")
 
 
-def build(shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str, lock_wait_ms: int) -> list[Transaction]:
+def build(
+    shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str, lock_wait_ms: int
+) -> list[Transaction]:
     """A new partitioned table and its partitions, the partitions in transactions of a bounded size."""
     name = layout.table
     keys = NewKeys(shape, layout)
     parent = Transaction(
         f"create the partitioned table {name}",
-        (lock_timeout(lock_wait_ms), Statement(create_table(shape, name, layout)), *column_settings(shape, name),
-         *keys.statements(name, 0.0), *owners(shape, name, (), role), *grants(shape, name), *comments(shape, name)),
+        (
+            lock_timeout(lock_wait_ms),
+            Statement(create_table(shape, name, layout)),
+            *column_settings(shape, name),
+            *keys.statements(name, 0.0),
+            *owners(shape, name, (), role),
+            *grants(shape, name),
+            *comments(shape, name),
+        ),
     )
     return [parent, *build_partitions(shape, layout, planned, role, lock_wait_ms)]
 
 
-def build_partitions(shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str,
-                     lock_wait_ms: int) -> Iterator[Transaction]:
+def build_partitions(
+    shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str, lock_wait_ms: int
+) -> Iterator[Transaction]:
     """The partitions of a parent that exists, in transactions of a bounded size."""
     for first in range(0, len(planned), PARTITIONS_A_TRANSACTION):
         some = planned[first : first + PARTITIONS_A_TRANSACTION]
         share = 1 / len(planned)
-        made = [Statement(statement.sql, share)
-                for statement in create_partitions(layout.table, some, shape, len(layout.key))]
-        owned = [Statement(f"ALTER TABLE {quoting.table(layout.table.sibling(partition.name))} "
-                           f"OWNER TO {identifier(shape.owner)}") for partition in some if shape.owner != role]
-        yield Transaction(f"create partitions {first + 1} to {first + len(some)} of {len(planned)}",
-                          (lock_timeout(lock_wait_ms), *made, *owned))
+        made = [
+            Statement(statement.sql, share)
+            for statement in create_partitions(layout.table, some, shape, len(layout.key))
+        ]
+        owned = [
+            Statement(
+                f"ALTER TABLE {quoting.table(layout.table.sibling(partition.name))} OWNER TO {identifier(shape.owner)}"
+            )
+            for partition in some
+            if shape.owner != role
+        ]
+        yield Transaction(
+            f"create partitions {first + 1} to {first + len(some)} of {len(planned)}",
+            (lock_timeout(lock_wait_ms), *made, *owned),
+        )
 
 
 def upkeep(action: Action, tree: Tree, lock_wait_ms: int, owner: str | None = None) -> Transaction:
     """One action on a table in use, with the weakest locks that the server offers for it.
 
     A new partition is made apart and attached: ATTACH PARTITION takes SHARE UPDATE EXCLUSIVE on the parent, where
-    CREATE TABLE … PARTITION OF takes ACCESS EXCLUSIVE (PostgreSQL manual, ALTER TABLE, "ATTACH PARTITION"). A catch-all,
-    if there is one, is still locked and looked through.
+    CREATE TABLE … PARTITION OF takes ACCESS EXCLUSIVE (PostgreSQL manual, ALTER TABLE, "ATTACH PARTITION").
+    A catch-all, if there is one, is still locked and looked through.
     owner   the parent's, when the acting role is another
     """
     parent, partition = quoting.table(action.table), quoting.table(action.partition)
@@ -187,8 +228,9 @@ def upkeep(action: Action, tree: Tree, lock_wait_ms: int, owner: str | None = No
             made = [f"CREATE TABLE {partition} (LIKE {parent} {like})"]
             if owner is not None:
                 made.append(f"ALTER TABLE {partition} OWNER TO {identifier(owner)}")
-            made.append(f"ALTER TABLE {parent} ATTACH PARTITION {partition} "
-                        f"{quoting.bounds(action.bounds, len(tree.key))}")
+            made.append(
+                f"ALTER TABLE {parent} ATTACH PARTITION {partition} {quoting.bounds(action.bounds, len(tree.key))}"
+            )
         case Detach() | Drop() if _is_detaching(tree, action):
             made = [f"ALTER TABLE {parent} DETACH PARTITION {partition} FINALIZE"]
             made += [f"DROP TABLE {partition}"] if isinstance(action, Drop) else []
@@ -203,8 +245,10 @@ def upkeep(action: Action, tree: Tree, lock_wait_ms: int, owner: str | None = No
             made = [f"ALTER TABLE {parent} DETACH PARTITION {partition}", f"DROP TABLE {partition}"]
         case Archive():
             raise NotImplementedError("archiving writes files, not statements")
-    return Transaction(f"{action.kind} {action.partition}",
-                       (lock_timeout(lock_wait_ms), *(Statement(sql, 1 / len(made)) for sql in made)))
+    return Transaction(
+        f"{action.kind} {action.partition}",
+        (lock_timeout(lock_wait_ms), *(Statement(sql, 1 / len(made)) for sql in made)),
+    )
 
 
 def _is_detaching(tree: Tree, action: Action) -> bool:

@@ -19,8 +19,15 @@ def main() -> int:
     for ended in (signal.SIGTERM, signal.SIGHUP):
         signal.signal(ended, lambda *_: sys.exit(1))
     with open(f"{folder}/startup.log", "wb") as log:
-        server = subprocess.Popen([postgres, "-D", f"{folder}/data"], stdin=subprocess.DEVNULL, stdout=log, stderr=log,
-                                  start_new_session=True, cwd=folder, **identity)  # type: ignore[call-overload]
+        server = subprocess.Popen(
+            [postgres, "-D", f"{folder}/data"],
+            stdin=subprocess.DEVNULL,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+            cwd=folder,
+            **identity,
+        )  # type: ignore[call-overload]
     stays = False
     try:
         print(server.pid, flush=True)

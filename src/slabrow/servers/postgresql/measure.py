@@ -26,10 +26,14 @@ def extent(connection: Connection, table: Name, column: ColumnFact) -> Extent:
     name = identifier(column.name)
     nulls = "0" if column.not_null else f"(SELECT count(*) FROM {quoting.table(table)} WHERE {name} IS NULL)"
     row = connection.execute(
-        f"SELECT min({name})::text, max({name})::text, {nulls} FROM {quoting.table(table)}").fetchone()
+        f"SELECT min({name})::text, max({name})::text, {nulls} FROM {quoting.table(table)}"
+    ).fetchone()
     low, high, missing = row or (None, None, 0)
-    return Extent(None if low is None else parse_value(low, column.kind),
-                  None if high is None else parse_value(high, column.kind), missing)
+    return Extent(
+        None if low is None else parse_value(low, column.kind),
+        None if high is None else parse_value(high, column.kind),
+        missing,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +49,8 @@ def count_buckets(connection: Connection, table: Name, column: ColumnFact, thres
     name = identifier(column.name)
     array = quoting.array([quoting.value(each) for each in thresholds], column.type_name)
     rows = connection.execute(
-        f"SELECT width_bucket({name}, {array}), count(*) FROM {quoting.table(table)} GROUP BY 1").fetchall()
+        f"SELECT width_bucket({name}, {array}), count(*) FROM {quoting.table(table)} GROUP BY 1"
+    ).fetchall()
     found: dict[int | None, int] = dict(rows)
     return BucketCounts(tuple(found.get(bucket, 0) for bucket in range(len(thresholds) + 1)), found.get(None, 0))
 
@@ -54,7 +59,8 @@ def count_values(connection: Connection, table: Name, column: ColumnFact) -> dic
     """Counts the rows of each value: one scan."""
     name = identifier(column.name)
     rows = connection.execute(
-        f"SELECT {name}::text, count(*) FROM {quoting.table(table)} GROUP BY {name} ORDER BY {name}").fetchall()
+        f"SELECT {name}::text, count(*) FROM {quoting.table(table)} GROUP BY {name} ORDER BY {name}"
+    ).fetchall()
     return {None if text is None else parse_value(text, column.kind): count for text, count in rows}
 
 
@@ -106,14 +112,15 @@ def hash_routes(connection: Connection, tree: Tree, keys: Sequence[Sequence[str 
     names = [f"k{place}" for place in range(len(tree.key))]
     values = ", ".join(
         "(" + ", ".join([str(place), *("NULL" if text is None else literal(text) for text in key)]) + ")"
-        for place, key in enumerate(keys))
+        for place, key in enumerate(keys)
+    )
     casts = ", ".join(f"v.{name}::{column.type_name}" for name, column in zip(names, tree.key, strict=True))
     tests = "\nUNION ALL ".join(
         f"SELECT v.place, {number} FROM v WHERE satisfies_hash_partition({literal(str(tree.table))}::regclass, "
         f"{child.bounds.modulus}, {child.bounds.remainder}, {casts})"  # type: ignore[union-attr]
-        for number, child in enumerate(tree.children))
-    rows = connection.execute(
-        f"WITH v (place, {', '.join(names)}) AS (VALUES {values}) {tests}").fetchall()
+        for number, child in enumerate(tree.children)
+    )
+    rows = connection.execute(f"WITH v (place, {', '.join(names)}) AS (VALUES {values}) {tests}").fetchall()
     homes: dict[int, int] = dict(rows)
     return [tree.children[homes[place]].spelling if place in homes else None for place in range(len(keys))]
 
@@ -127,7 +134,9 @@ def count_rows(connection: Connection, table: Name) -> int:
 def any_rows(connection: Connection, tables: Sequence[Name]) -> bool:
     """Whether one of the tables holds a row at all."""
     for first in range(0, len(tables), LEAVES_A_QUERY):
-        tests = " OR ".join(f"EXISTS (SELECT FROM ONLY {quoting.table(each)})" for each in tables[first:][:LEAVES_A_QUERY])
+        tests = " OR ".join(
+            f"EXISTS (SELECT FROM ONLY {quoting.table(each)})" for each in tables[first:][:LEAVES_A_QUERY]
+        )
         row = connection.execute(f"SELECT {tests}").fetchone()
         if row and row[0]:
             return True

