@@ -8,7 +8,7 @@ def main() -> int:
     loader = unittest.TestLoader()
     names = [name for name in sys.argv[1:] if not name.startswith("-")]
     suite = loader.loadTestsFromNames(names) if names else loader.discover("tests", top_level_dir=".")
-    result = unittest.TextTestRunner(verbosity=2 if "-v" in sys.argv else 1, buffer=False).run(suite)
+    result = unittest.TextTestRunner(verbosity=2 if "-v" in sys.argv else 1).run(suite)
     # A test with several failing cases is one failed test.
     failing = {getattr(test, "test_case", test).id() for test, _ in (*result.failures, *result.errors)}
     failed = len(failing) + len(result.unexpectedSuccesses)

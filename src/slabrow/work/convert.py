@@ -110,9 +110,8 @@ def _plan(context: Context, connection: Connection, layout: Layout, old: str | N
 
 def _refuse_obstacles(table: Shape) -> None:
     if table.obstacles:
-        count = len(table.obstacles)
         raise Refusal(
-            f"converting {table.name} would lose {count} thing{'s' if count > 1 else ''} that belong to it",
+            f"converting {table.name} would lose what belongs to it",
             found="\n".join(table.obstacles),
             fix="do what stands behind each, then convert again",
         )
