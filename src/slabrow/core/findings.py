@@ -77,7 +77,7 @@ def _partition_findings(tree: Tree) -> Iterator[Finding]:
                 f"{partition.spelling} is the catch-all and holds {count} that no other partition takes",
                 partition.spelling,
             )
-        if partition.rows is None and partition.bytes:
+        if partition.rows is None and not partition.is_empty:
             yield Finding(
                 "no_statistics",
                 f"{partition.spelling} has never been analysed: the planner guesses its size",

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from datetime import datetime
 
 from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range
 from slabrow.core.keys import Key, Kind
@@ -28,6 +27,7 @@ class Partition:
     spelling     its name as the server's regclass spells it
     rows         the planner's estimate, None when never analysed
     bytes        table, TOAST and indexes together
+    is_empty     it has no block for rows yet
     low, high    the key's least and greatest value: from statistics, or exact after a count
     """
 
@@ -38,9 +38,9 @@ class Partition:
     is_leaf: bool = True
     rows: int | None = None
     bytes: int = 0
+    is_empty: bool = False
     low: Key | None = None
     high: Key | None = None
-    analyzed: datetime | None = None
     is_detaching: bool = False
 
 

@@ -146,7 +146,7 @@ _PARTITIONS = """
     SELECT b.inhparent::bigint, n.nspname, c.relname, c.oid::regclass::text, b.inhparent::regclass::text,
            c.relkind <> 'p', pg_get_expr(c.relpartbound, c.oid), c.reltuples::bigint, b.inhdetachpending,
            CASE WHEN c.relkind = 'p' THEN 0 ELSE coalesce(pg_total_relation_size(c.oid), 0) END, c.oid::bigint,
-           greatest(pg_stat_get_last_analyze_time(c.oid), pg_stat_get_last_autoanalyze_time(c.oid))
+           c.relkind <> 'p' AND pg_relation_size(c.oid) = 0
     FROM below b JOIN pg_class c ON c.oid = b.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace"""
 
 
@@ -160,7 +160,7 @@ def _key(connection: Connection, found: Relation) -> tuple[By, tuple[KeyColumn, 
 
 
 def _partition(row: tuple[Any, ...], kinds: tuple[Kind, ...], extremes: dict[int, tuple[Key, Key]]) -> Partition:
-    _, schema, table, spelling, parent, is_leaf, bound, rows, detaching, size, oid, analyzed = row
+    _, schema, table, spelling, parent, is_leaf, bound, rows, detaching, size, oid, is_empty = row
     # Partitions of partitions have keys of their own: their bounds are kept as the server spells them.
     bounds = parse_bounds(bound or "DEFAULT", kinds) if kinds else parse_bounds(bound or "DEFAULT", _OPAQUE)
     low, high = extremes.get(oid, (None, None))
@@ -172,9 +172,9 @@ def _partition(row: tuple[Any, ...], kinds: tuple[Kind, ...], extremes: dict[int
         is_leaf,
         rows if rows >= 0 else None,
         size,
+        is_empty,
         low,
         high,
-        analyzed,
         bool(detaching),
     )
 

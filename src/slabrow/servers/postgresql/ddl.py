@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import assert_never
 
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop
 from slabrow.core.due import Planned
@@ -213,44 +214,59 @@ def build_partitions(
         )
 
 
-def upkeep(action: Action, tree: Tree, lock_wait_ms: int, owner: str | None = None) -> Transaction:
-    """One action on a table in use, with the weakest locks that the server offers for it.
+@dataclass(frozen=True, slots=True)
+class Upkeep:
+    """Writes actions on a table in use, with the weakest locks that the server offers for each.
 
-    A new partition is made apart and attached: ATTACH PARTITION takes SHARE UPDATE EXCLUSIVE on the parent, where
-    CREATE TABLE … PARTITION OF takes ACCESS EXCLUSIVE (PostgreSQL manual, ALTER TABLE, "ATTACH PARTITION").
-    A catch-all, if there is one, is still locked and looked through.
-    owner   the parent's, when the acting role is another
+    width          how many columns the key has
+    detaching      partitions whose DETACH … CONCURRENTLY was interrupted, and has to be finished
+    owner          the parent's owner, when the acting role is another; None when it is the same
     """
-    parent, partition = quoting.table(action.table), quoting.table(action.partition)
-    match action:
-        case Create():
-            like = "INCLUDING ALL EXCLUDING INDEXES EXCLUDING IDENTITY"
-            made = [f"CREATE TABLE {partition} (LIKE {parent} {like})"]
-            if owner is not None:
-                made.append(f"ALTER TABLE {partition} OWNER TO {identifier(owner)}")
-            made.append(
-                f"ALTER TABLE {parent} ATTACH PARTITION {partition} {quoting.bounds(action.bounds, len(tree.key))}"
-            )
-        case Detach() | Drop() if _is_detaching(tree, action):
-            made = [f"ALTER TABLE {parent} DETACH PARTITION {partition} FINALIZE"]
-            made += [f"DROP TABLE {partition}"] if isinstance(action, Drop) else []
-        case Detach():
-            if tree.catch_all is None:
-                # CONCURRENTLY waits for readers without holding up others; it is refused beside a catch-all, and in
-                # a transaction block (PostgreSQL manual, ALTER TABLE, "DETACH PARTITION").
-                sql = f"ALTER TABLE {parent} DETACH PARTITION {partition} CONCURRENTLY"
-                return Transaction(f"detach {action.partition}", (Statement(sql, 1.0),), is_atomic=False)
-            made = [f"ALTER TABLE {parent} DETACH PARTITION {partition}"]
-        case Drop():
-            made = [f"ALTER TABLE {parent} DETACH PARTITION {partition}", f"DROP TABLE {partition}"]
-        case Archive():
-            raise NotImplementedError("archiving writes files, not statements")
-    return Transaction(
-        f"{action.kind} {action.partition}",
-        (lock_timeout(lock_wait_ms), *(Statement(sql, 1 / len(made)) for sql in made)),
-    )
+
+    width: int
+    has_catch_all: bool
+    detaching: frozenset[Name]
+    lock_wait_ms: int
+    owner: str | None
+
+    def transaction(self, action: Action) -> Transaction:
+        statements, is_atomic = self._statements(action)
+        share = 1 / len(statements)
+        timeout = (lock_timeout(self.lock_wait_ms),) if is_atomic else ()
+        made = (*timeout, *(Statement(sql, share) for sql in statements))
+        return Transaction(f"{action.kind} {action.partition}", made, is_atomic)
+
+    def _statements(self, action: Action) -> tuple[list[str], bool]:
+        """The SQL, and whether it may stand in a transaction block."""
+        parent, partition = quoting.table(action.table), quoting.table(action.partition)
+        match action:
+            case Create():
+                return self._creation(action, parent, partition), True
+            case Detach() | Drop():
+                # CONCURRENTLY waits for readers without holding up others; it is refused beside a catch-all, and in a
+                # transaction block (PostgreSQL manual, ALTER TABLE, "DETACH PARTITION").
+                is_gentle = isinstance(action, Detach) and not self.has_catch_all
+                how = " FINALIZE" if action.partition in self.detaching else " CONCURRENTLY" if is_gentle else ""
+                detach = f"ALTER TABLE {parent} DETACH PARTITION {partition}{how}"
+                dropped = [f"DROP TABLE {partition}"] if isinstance(action, Drop) else []
+                return [detach, *dropped], how != " CONCURRENTLY"
+            case Archive():
+                raise NotImplementedError("archiving writes files, not statements")
+            case _:
+                assert_never(action)
+
+    def _creation(self, action: Create, parent: str, partition: str) -> list[str]:
+        """Made apart and attached: ATTACH PARTITION takes SHARE UPDATE EXCLUSIVE on the parent, where CREATE TABLE …
+        PARTITION OF takes ACCESS EXCLUSIVE (PostgreSQL manual, ALTER TABLE, "ATTACH PARTITION"). A catch-all, if there
+        is one, is still locked and looked through.
+        """
+        like = "INCLUDING ALL EXCLUDING INDEXES EXCLUDING IDENTITY"
+        owned = [f"ALTER TABLE {partition} OWNER TO {identifier(self.owner)}"] if self.owner is not None else []
+        attach = f"ALTER TABLE {parent} ATTACH PARTITION {partition} {quoting.bounds(action.bounds, self.width)}"
+        return [f"CREATE TABLE {partition} (LIKE {parent} {like})", *owned, attach]
 
 
-def _is_detaching(tree: Tree, action: Action) -> bool:
-    """Whether an earlier DETACH … CONCURRENTLY of this partition was interrupted, and has to be finished."""
-    return any(partition.is_detaching for partition in tree.partitions if partition.name == action.partition)
+def upkeep_of(tree: Tree, lock_wait_ms: int, owner: str, role: str) -> Upkeep:
+    """How actions on this tree are written. owner: of the parent; role: who acts."""
+    detaching = frozenset(partition.name for partition in tree.partitions if partition.is_detaching)
+    return Upkeep(len(tree.key), tree.catch_all is not None, detaching, lock_wait_ms, None if owner == role else owner)

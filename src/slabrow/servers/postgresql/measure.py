@@ -132,12 +132,13 @@ def count_rows(connection: Connection, table: Name) -> int:
 
 
 def any_rows(connection: Connection, tables: Sequence[Name]) -> bool:
-    """Whether one of the tables holds a row at all."""
+    """Whether one of the tables holds a row at all. Each batch of tables is its own transaction."""
     for first in range(0, len(tables), LEAVES_A_QUERY):
         tests = " OR ".join(
-            f"EXISTS (SELECT FROM ONLY {quoting.table(each)})" for each in tables[first:][:LEAVES_A_QUERY]
+            f"EXISTS (SELECT FROM ONLY {quoting.table(each)})" for each in tables[first : first + LEAVES_A_QUERY]
         )
-        row = connection.execute(f"SELECT {tests}").fetchone()
+        with reading(connection, "look for rows"):
+            row = connection.execute(f"SELECT {tests}").fetchone()
         if row and row[0]:
             return True
     return False
