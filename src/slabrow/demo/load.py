@@ -1,11 +1,12 @@
 """Puts the demo's tables into a database, runs its workload there, and takes them away again."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from slabrow.core.errors import Refusal
 from slabrow.demo.binary_copy import HEADER, TRAILER
-from slabrow.demo.data import CHUNK, Demo
+from slabrow.demo.data import CHUNK, Demo, Table
 from slabrow.demo.schema import KEYS, SCHEMA, TABLES
 from slabrow.files.query_file import FileQuery
 from slabrow.servers.postgresql.connection import Connection, explained
@@ -31,23 +32,35 @@ def load(connection: Connection, demo: Demo, tell: Tell) -> None:
     with explained("load the demo data"):
         connection.execute(TABLES.encode())
         for table in demo.tables():
-            rows = 0
-            with (
-                connection.cursor() as cursor,
-                cursor.copy(f"COPY {table.name} ({table.columns}) FROM STDIN (FORMAT BINARY)".encode()) as copy,
-            ):
-                copy.write(HEADER)
-                for chunk in table.chunks:
-                    copy.write(chunk)
-                    rows += CHUNK
-                    tell(f"loading {table.name}: {min(rows, demo.readings):,} rows")
-                copy.write(TRAILER)
+            copy_in(connection, table, tell)
         tell("building keys and indexes")
         for statement in KEYS.strip().split(";\n"):
             connection.execute(statement.encode())
         tell("analysing")
         for name in ("coop", "hive", "reading", "coop_event", "inspection"):
             connection.execute(f"VACUUM (ANALYZE) {SCHEMA}.{name}".encode())
+
+
+def copy_in(connection: Connection, table: Table, tell: Tell) -> None:
+    """Loads one table with binary COPY; tell hears how far it is."""
+    rows = 0
+    command = f"COPY {table.name} ({table.columns}) FROM STDIN (FORMAT BINARY)".encode()
+    with connection.cursor() as cursor, cursor.copy(command) as copy:
+        copy.write(HEADER)
+        for chunk in _one_ahead(table.chunks):
+            copy.write(chunk)
+            rows += CHUNK
+            tell(f"loading {table.name}: {rows:,} rows")
+        copy.write(TRAILER)
+
+
+def _one_ahead(chunks: Iterator[bytes]) -> Iterator[bytes]:
+    """The same chunks, the next one made while this one is on its way: NumPy and the socket both let go of the GIL."""
+    with ThreadPoolExecutor(1) as maker:
+        coming = maker.submit(next, chunks, b"")
+        while chunk := coming.result():
+            coming = maker.submit(next, chunks, b"")
+            yield chunk
 
 
 def run_workload(connection: Connection, queries: tuple[FileQuery, ...], log: Path, copy: Path) -> int:

@@ -1,0 +1,45 @@
+# `make demo` and `make test` do all the set-up on a machine with Python 3.11, make and git.
+PYTHON ?= python3
+VENV   := .venv
+BIN    := $(VENV)/bin
+PIP    := $(BIN)/pip --disable-pip-version-check install --quiet --constraint constraints.txt
+
+.PHONY: demo test check format bench screenshots clean
+
+demo: $(VENV)/.embedded
+	@$(BIN)/slabrow demo
+
+test: $(VENV)/.dev
+	@$(BIN)/python -m tests
+
+check: $(VENV)/.dev
+	@$(BIN)/ruff format --quiet --check src
+	@$(BIN)/ruff check --quiet src tests benchmarks docs
+	@$(BIN)/mypy --no-error-summary
+
+format: $(VENV)/.dev
+	@$(BIN)/ruff format --quiet src
+
+bench: $(VENV)/.dev
+	@$(BIN)/python -m benchmarks
+
+screenshots: $(VENV)/.dev
+	@$(BIN)/python docs/screenshots/make.py
+
+clean:
+	rm -rf $(VENV) .mypy_cache .ruff_cache .hypothesis
+
+$(VENV)/.python:
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Slabrow needs Python 3.11 or newer: make PYTHON=python3.11 …"; exit 1; }
+	@$(PYTHON) -m venv $(VENV)
+	@touch $@
+
+$(VENV)/.embedded: $(VENV)/.python pyproject.toml constraints.txt
+	@echo "Installing Slabrow and a PostgreSQL into $(VENV) …"
+	@$(PIP) --editable '.[embedded]'
+	@touch $@
+
+$(VENV)/.dev: $(VENV)/.python pyproject.toml constraints.txt
+	@echo "Installing Slabrow, its checks and two PostgreSQL servers into $(VENV) …"
+	@$(PIP) --editable '.[embedded,dev]'
+	@touch $@ $(VENV)/.embedded

@@ -1,0 +1,1 @@
+"""Paired ratios of whole runs, never part of the tests: machines differ, ratios of one run do not."""

@@ -1,0 +1,137 @@
+"""The demo: it tells its story, and nothing of it stays behind, however it ends."""
+
+import os
+import re
+import shutil
+import signal
+import subprocess
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from slabrow.demo.data import Demo, coop_sizes
+from slabrow.servers.postgresql import private
+from slabrow.servers.postgresql.connection import connect
+from tests.support import PROGRAM, DatabaseTest, binaries, run
+
+SMALL = ("--rows", "20000")
+
+
+class DemoTest(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory(prefix="slabrow-test-")
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.environment = {"XDG_STATE_HOME": str(self.folder)}
+
+    def assert_gone(self, output, within_s=30):
+        folder = Path(re.search(r"runs in (\S+);", output).group(1))
+        end = time.monotonic() + within_s
+        while folder.exists() and time.monotonic() < end:
+            time.sleep(0.05)
+        self.assertFalse(folder.exists(), f"{folder} is still there")
+        commands = [path.read_bytes() for path in Path("/proc").glob("[0-9]*/cmdline") if os.access(path, os.R_OK)]
+        self.assertFalse(any(bytes(folder) in command for command in commands), "its server still runs")
+
+    def test_it_walks_through_the_job_and_leaves_nothing(self):
+        done = run("demo", *SMALL, "--files", self.folder / "files", env=self.environment)
+        self.assertEqual((0, ""), (done.returncode, done.stderr.replace("slabrow: convert.sql is written; nothing has been done\n", "")))
+        for stage in range(1, 9):
+            self.assertIn(f"{stage} of 8 · ", done.stdout)
+        self.assertIn("counts and fingerprints are equal", done.stdout)
+        self.assertEqual({"slabrow.toml", "workload.sql", "before.json", "forecast.png", "convert.sql", "server-log.csv"},
+                         {path.name for path in (self.folder / "files").iterdir()})
+        self.assertIn("duration", (self.folder / "files" / "server-log.csv").read_text())
+        self.assert_gone(done.stdout)
+
+    def start(self):
+        process = subprocess.Popen([PROGRAM, "demo", *SMALL], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+                                   env={**os.environ, **self.environment, "PYTHONUNBUFFERED": "1"}, start_new_session=True)
+        first = process.stdout.readline()
+        return process, first
+
+    def test_it_cleans_up_after_ctrl_c_a_crash_and_a_termination(self):
+        for stop, code in [(signal.SIGINT, 5), (signal.SIGKILL, -9), (signal.SIGTERM, 5)]:
+            for pause in (0.0, 2.5):
+                with self.subTest(stop=stop, pause=pause):
+                    process, first = self.start()
+                    time.sleep(pause)
+                    process.send_signal(stop)
+                    _, error = process.communicate(timeout=60)
+                    self.assertEqual(code, process.returncode, error)
+                    self.assertNotIn("Traceback", error)
+                    self.assert_gone(first)
+
+    def test_a_server_that_is_kept_can_be_used_and_stopped(self):
+        done = run("demo", *SMALL, "--load-only", "--keep-server", env=self.environment)
+        self.addCleanup(run, "demo", "--stop", env=self.environment)
+        dsn = re.search(r"export SLABROW_DSN='(.*)'", done.stdout).group(1)
+        folder = re.search(r"cd (\S+)", done.stdout).group(1)
+        commands = re.findall(r"^  (slabrow .*)$", done.stdout, re.MULTILINE)
+        self.assertEqual(5, len(commands))
+        used = run(*commands[0].split()[1:], env={"SLABROW_DSN": dsn}, cwd=folder)
+        self.assertIn("apiary.coop_event: about 5,000 rows", used.stdout)
+        self.assertEqual(4, run("demo", "--keep-server", *SMALL, env=self.environment).returncode)
+        self.assertIn("is stopped", run("demo", "--stop", env=self.environment).stdout)
+        self.assertFalse(Path(folder).exists())
+        self.assertIn("no demo server", run("demo", "--stop", env=self.environment).stdout)
+
+
+class OwnServerTest(DatabaseTest):
+    def test_on_a_server_of_the_users_own_only_its_schema_is_touched(self):
+        self.sql("CREATE TABLE mine (n int)")
+        self.assertIn("8 of 8", self.slabrow("demo", "--dsn", self.dsn, *SMALL).stdout)
+        self.assertEqual([("mine",)], self.sql("SELECT relname FROM pg_class WHERE relkind IN ('r', 'p') AND relnamespace NOT IN "
+                                               "('pg_catalog'::regnamespace, 'information_schema'::regnamespace)"))
+        self.sql("CREATE SCHEMA apiary; CREATE TABLE apiary.precious (n int)")
+        self.assertIn("schema apiary exists", self.slabrow("demo", "--dsn", self.dsn, *SMALL, code=4).stderr)
+        self.assertEqual(0, self.value("SELECT count(*) FROM apiary.precious"))
+
+
+class DataTest(unittest.TestCase):
+    def test_cooperatives_are_very_unequal(self):
+        sizes = coop_sizes()
+        self.assertEqual((40_000, 3), (sizes.max(), sizes.min()))
+
+    def test_the_data_are_the_same_each_time_and_chunks_do_not_depend_on_each_other(self):
+        first, second = (list(Demo(450_000).readings_in_chunks()) for _ in range(2))
+        self.assertEqual(first, second)
+        self.assertEqual(3, len(first))
+
+    def test_binary_rows_carry_nulls_and_texts_of_any_length(self):
+        from slabrow.demo.binary_copy import Field, encode
+        rows = encode([Field(np.array([1, 2], np.int32)), Field(np.array(["", "abc"], "S5")),
+                       Field(np.array([7, 8], np.int16), np.array([False, True]))])
+        self.assertEqual(bytes.fromhex("0003 00000004 00000001 00000000 00000002 0007"
+                                       "0003 00000004 00000002 00000003 616263 ffffffff"), rows)
+
+
+class PrivateServerTest(unittest.TestCase):
+    def test_a_chosen_folder_without_postgresql_is_refused(self):
+        done = run("demo", env={"SLABROW_PG_BIN": "/nonexistent"})
+        self.assertEqual(3, done.returncode)
+        self.assertIn("SLABROW_PG_BIN names no usable PostgreSQL", done.stderr)
+
+    def test_a_server_that_cannot_start_says_why(self):
+        with self.assertRaisesRegex(Exception, "shared_buffers"):
+            private.start(binaries()[0], {"shared_buffers": "nonsense"})
+
+    def test_binaries_where_the_unprivileged_user_may_not_go_still_serve(self):
+        chosen = next(each for each in binaries() if "site-packages" in str(each.folder))
+        with tempfile.TemporaryDirectory() as hidden:  # of mode 0700, as /root is
+            package = chosen.folder.parent.parent
+            shutil.copytree(package, Path(hidden) / package.name, symlinks=True)
+            libraries = package.with_name(package.name + ".libs")
+            if libraries.exists():
+                shutil.copytree(libraries, Path(hidden) / libraries.name, symlinks=True)
+            folder = Path(hidden) / package.name / "pginstall" / "bin"
+            server = private.start(private.Binaries(folder, chosen.version))
+            try:
+                with connect(server.dsn) as connection:
+                    self.assertEqual(chosen.version, connection.info.server_version // 10_000)
+            finally:
+                server.stop()
+        self.assertFalse(server.folder.exists())
