@@ -53,7 +53,7 @@ def run(options: argparse.Namespace) -> int:
             if not options.load_only:
                 _walk()
         if options.keep_server:
-            _leave(dsn, server, folder)
+            _leave(dsn, server, folder, options.load_only)
             ending.pop_all()
     return 0
 
@@ -75,7 +75,8 @@ def _server(options: argparse.Namespace, ending: ExitStack) -> tuple[str, "Priva
         return options.dsn, None
     server = start()
     ending.callback(server.stop)
-    print(f"A private PostgreSQL {server.version} runs in {server.folder}; it is gone when this ends.")
+    until = "stays until `slabrow demo --stop`" if options.keep_server else "is gone when this ends"
+    print(f"A private PostgreSQL {server.version} runs in {server.folder}; it {until}.")
     return server.dsn, server
 
 
@@ -157,7 +158,12 @@ def _walk() -> None:
     for number, stage in enumerate(STAGES, 1):
         out = console()
         out.print()
-        out.rule(Text(f"{number} of {len(STAGES)} · {stage.title}", style="bold cyan"), align="left", characters="━")
+        out.rule(
+            Text(f"{number} of {len(STAGES)} · {stage.title}", style="bold cyan"),
+            align="left",
+            characters="━",
+            style="cyan",
+        )
         out.print(Text(stage.saying))
         for step in stage.steps:
             _take(step)
@@ -184,8 +190,8 @@ def _take(step: "Step") -> None:
         out.print(Text(f"(exit code {code}) {step.ending}", style="bright_black"))
 
 
-def _leave(dsn: str, server: "PrivateServer | None", folder: Path) -> None:
-    from slabrow.demo.story import NEXT
+def _leave(dsn: str, server: "PrivateServer | None", folder: Path, is_plain: bool) -> None:
+    from slabrow.demo.story import NEXT, NEXT_WHEN_PLAIN
 
     print()
     if server is not None:
@@ -194,12 +200,12 @@ def _leave(dsn: str, server: "PrivateServer | None", folder: Path) -> None:
         state.write_text(json.dumps({"pid": server.postmaster_pid, "folder": str(server.folder), "dsn": dsn}))
         state.chmod(0o600)
         server.let_go()
-        print("The server stays. `slabrow demo --stop` ends it and removes its data. To try next:")
+        print("`slabrow demo --stop` ends the server and removes its data. To try next:")
         print(f"  cd {folder}")
         print(f"  export SLABROW_DSN='{dsn}'")
     else:
         print(f"Schema apiary stays in your database, and the demo's files in {folder}. To try next, there:")
-    for command in NEXT:
+    for command in NEXT_WHEN_PLAIN if is_plain else NEXT:
         print(f"  {command}")
 
 

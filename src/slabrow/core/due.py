@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range, spell_bounds, spell_key
 from slabrow.core.errors import LayoutError
-from slabrow.core.keys import Edge, Key, Kind, Value, order, spell
+from slabrow.core.keys import Edge, Key, Kind, Value, order, spell, spell_local
 from slabrow.core.layout import By, Layout
 from slabrow.core.names import fit, slug, unused
 from slabrow.core.spans import Grid, shifted, suffix
@@ -233,4 +233,4 @@ def on_grid(bounds: Range, grid: Grid) -> bool:
 
 def describe_clock(now: datetime | date | int) -> str:
     """`now` as messages quote it."""
-    return f"{now:%Y-%m-%d %H:%M:%S%z}" if isinstance(now, datetime) else str(now)
+    return spell_local(now, None) if isinstance(now, datetime) else str(now)

@@ -108,3 +108,11 @@ NEXT = (
     "slabrow census apiary.inspection --exact --format json",
     "slabrow convert --table apiary.reading --drop-old",
 )
+
+NEXT_WHEN_PLAIN = (
+    "slabrow survey apiary.coop_event",
+    "slabrow forecast --table apiary.reading --now 2026-03-01",
+    "slabrow convert --table apiary.reading --now 2026-03-01",
+    "slabrow convert --table apiary.inspection --script inspection.sql",
+    "slabrow prove --queries workload.sql",
+)

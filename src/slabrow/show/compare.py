@@ -96,7 +96,7 @@ def _text(result: Comparison, out: Console) -> None:
         note(
             out,
             f"{len(result.compared) - len(equal)} return other rows than before, and are not in that sum: rows came "
-            "or gone since, or a LIMIT without ORDER BY chose others.",
+            "or went since, or a LIMIT without ORDER BY chose others.",
         )
     if result.left:
         reasons: dict[str, list[str]] = {}
@@ -113,6 +113,8 @@ def _total(measured: Measured) -> float:
 def _factor(before: float, after: float) -> str:
     if not before or not after:
         return "–"
+    if 0.95 < before / after < 1.05:
+        return "the same"
     return f"{before / after:.1f} × faster" if before >= after else f"{after / before:.1f} × slower"
 
 

@@ -19,7 +19,7 @@ from slabrow import __version__
 Result = TypeVar("Result")
 Json = dict[str, Any]
 PLAIN_WIDTH = 150  # columns, where the output is no terminal
-_GREY, _GOOD, _BAD = "bright_black", "green", "red"
+_GREY, _GOOD, _BAD = "bright_black", "green", "bold bright_red"
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from slabrow.work.survey import Counts, Survey
 
 _INK, _PALE, _WARM = "#23556b", "#b9d3dc", "#c8772e"
 _MOST_LABELS = 40
+_MOST_LEVEL = 20  # bars whose notes have room side by side
 
 
 def check_picture(path: str) -> Path:
@@ -99,9 +100,10 @@ def _bars(
         fontsize=9,
     )
     if len(labels) <= _MOST_LABELS:
+        angle = 0 if len(labels) <= _MOST_LEVEL else 90
         for place, row, text in zip(places, rows, notes, strict=True):
             axes.text(
-                place, row + most * 0.012, text, ha="center", va="bottom", fontsize=8, rotation=90, color="#333333"
+                place, row + most * 0.012, text, ha="center", va="bottom", fontsize=8, rotation=angle, color="#333333"
             )
     axes.set_xlim(-0.7, len(labels) - 0.3)
     axes.set_ylim(0, most * 1.18)
@@ -111,8 +113,9 @@ def _bars(
     axes.spines[["top", "right"]].set_visible(False)
     axes.grid(axis="y", color="#e4e4e4")
     axes.set_axisbelow(True)
-    figure.suptitle(title.replace("$", r"\$"), x=0.01, ha="left", fontsize=15, fontweight="bold")
-    axes.set_title(subtitle, loc="left", fontsize=11, color="#555555")
+    figure.get_layout_engine().set(h_pad=0.15, w_pad=0.15)  # type: ignore[union-attr, call-arg]
+    axes.set_title(title.replace("$", r"\$"), loc="left", fontsize=15, fontweight="bold", pad=26)
+    axes.text(0, 1.015, subtitle, transform=axes.transAxes, fontsize=11, color="#555555")
     try:
         figure.savefig(path)
     except OSError as error:

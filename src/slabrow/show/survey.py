@@ -156,7 +156,8 @@ def _cells(surveyed: SurveyedColumn) -> list[str]:
 
 def _short(value: Value | None) -> str:
     text = "–" if value is None else spell(value)
-    return (text[:27] + "…" if len(text) > 28 else text).replace("+00:00", "+00")
+    text = text.replace("+00:00", "+00")
+    return text[:31] + "…" if len(text) > 32 else text
 
 
 def _keys(survey: Survey, out: Console) -> None:

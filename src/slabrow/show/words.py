@@ -2,6 +2,8 @@
 
 from collections.abc import Sequence
 
+from rich.text import Text
+
 from slabrow.core.spans import Span
 
 
@@ -58,10 +60,7 @@ def listed(words: Sequence[str], most: int = 4) -> str:
     return shown + (f" and {len(words) - most} more" if len(words) > most else "")
 
 
-def bar(part: float, width: int) -> str:
-    """A bar of up to `width` character cells for a share from 0 to 1, in eighths of a cell."""
-    eighths = round(max(0.0, min(1.0, part)) * width * 8)
-    if part > 0:
-        eighths = max(1, eighths)
-    full, rest = divmod(eighths, 8)
-    return "█" * full + (" ▏▎▍▌▋▊▉"[rest] if rest else "")
+def bar(part: float, width: int) -> Text:
+    """A line of up to `width` character cells for a share from 0 to 1, in halves of a cell; nothing only for zero."""
+    halves = max(part > 0, round(max(0.0, min(1.0, part)) * width * 2))
+    return Text("━" * (halves // 2) + "╸" * (halves % 2), style="cyan")

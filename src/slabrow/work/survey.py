@@ -115,6 +115,8 @@ def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Quest
         )
     elif not question.exact:
         notes.append("rows and values are the planner's estimates; --exact counts the rows")
+    elif found.rows:
+        notes.append("rows are counted; distinct, NULL, low, high and commonest are from the planner's statistics")
     return notes
 
 
