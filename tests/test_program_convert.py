@@ -270,12 +270,28 @@ class BuildTest(DatabaseTest):
         self.assertGreater(count, 3_700)
         census = self.json("census", "apiary.log", "--exact")
         self.assertEqual((count, 2), (len(census["partitions"]), sum(each["rows"] for each in census["partitions"])))
-        self.layout(layout(span="1 day", **{"from": "2016-01-01"}, keep="10 years"))
+        with self.assertRaises(psycopg.errors.OutOfMemory):
+            self.sql("DROP TABLE apiary.log")  # one transaction cannot hold the locks: why everything here is done in small ones
+        self.layout(layout(span="1 day", **{"from": "2016-01-01"}, keep="10 years", past_keep="drop"))
         self.assertEqual([], self.json("tend", *NOW, "--go")["errors"])
         self.assertEqual("nothing to do", self.slabrow("tend", *NOW).stdout.strip().rsplit(": ", 1)[-1])
         (self.folder / "q.sql").write_text("SELECT count(*) FROM apiary.log WHERE taken_at = '2026-03-02';")
         [query] = self.json("prove", "--queries", "q.sql")["queries"]
         self.assertEqual(("one", ["apiary.log_2026_03_02"]), (query["verdict"], query["planned"]))
+
+    def test_partitions_of_partitions_are_read_and_counted(self):
+        self.sql("CREATE TABLE apiary.deep (z text, a int, b date) PARTITION BY LIST (z);"
+                 "CREATE TABLE apiary.deep_a PARTITION OF apiary.deep FOR VALUES IN ('a', NULL) PARTITION BY RANGE (a, b);"
+                 "CREATE TABLE apiary.deep_a1 PARTITION OF apiary.deep_a FOR VALUES FROM (1, MINVALUE) TO (5, '2026-01-01');"
+                 "CREATE TABLE apiary.deep_a2 PARTITION OF apiary.deep_a FOR VALUES FROM (6, MINVALUE) TO (MAXVALUE, MAXVALUE);"
+                 "CREATE TABLE apiary.deep_b PARTITION OF apiary.deep FOR VALUES IN ('b') PARTITION BY HASH (lower(z));"
+                 "CREATE TABLE apiary.deep_b1 PARTITION OF apiary.deep_b FOR VALUES WITH (MODULUS 2, REMAINDER 1);"
+                 "INSERT INTO apiary.deep VALUES ('a', 2, '2026-01-05'), (NULL, 7, '2026-01-05')")
+        census = self.json("census", "apiary.deep", "--exact", code=1)
+        by_name = {each["name"]: each for each in census["partitions"]}
+        self.assertEqual(([1, None], [5, "2026-01-01"], 1), tuple(by_name["apiary.deep_a1"][key] for key in ("from", "to", "rows")))
+        self.assertEqual(["gap", "missing_remainder"], [finding["code"] for finding in census["findings"]])
+        self.assertEqual("apiary.deep_b", by_name["apiary.deep_b1"]["parent"])
 
     def test_a_build_that_was_cut_short_goes_on(self):
         self.slabrow("build", "--schema", "log.sql", "--go", *NOW)

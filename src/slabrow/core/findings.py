@@ -23,22 +23,30 @@ class Finding:
 
 def findings(tree: Tree) -> tuple[Finding, ...]:
     """Everything that can be told from the catalogue and its statistics alone."""
-    return (*_range_findings(tree), *_missing_remainders(tree), *_partition_findings(tree))
+    families: dict[str, list[Partition]] = {}
+    for partition in tree.partitions:
+        families.setdefault(partition.parent, []).append(partition)
+    between = [
+        each for family in families.values() for each in (*_range_findings(family), *_missing_remainders(family))
+    ]
+    return (*between, *_partition_findings(tree))
 
 
-def _range_findings(tree: Tree) -> Iterator[Finding]:
-    ordered = sorted(tree.ranges(), key=lambda pair: range_order(pair[1]))
+def _range_findings(siblings: list[Partition]) -> Iterator[Finding]:
+    has_catch_all = any(isinstance(sibling.bounds, CatchAll) for sibling in siblings)
+    ranges = [(sibling, sibling.bounds) for sibling in siblings if isinstance(sibling.bounds, Range)]
+    ordered = sorted((pair for pair in ranges if not pair[1].is_opaque), key=lambda pair: range_order(pair[1]))
     for (one, lower), (other, upper) in pairwise(ordered):
         if overlap(lower, upper):
             yield Finding("overlap", f"{one.spelling} and {other.spelling} can hold the same keys", other.spelling)
         elif lower.to != upper.from_:
             where = f"from {spell_key(lower.to)} (in) to {spell_key(upper.from_)} (out)"
-            fate = "such rows fall into the catch-all" if tree.catch_all else "such rows are refused"
+            fate = "such rows fall into the catch-all" if has_catch_all else "such rows are refused"
             yield Finding("gap", f"no partition holds keys {where}: {fate}", other.spelling)
 
 
-def _missing_remainders(tree: Tree) -> Iterator[Finding]:
-    hashed = [child.bounds for child in tree.children if isinstance(child.bounds, Hashed)]
+def _missing_remainders(siblings: list[Partition]) -> Iterator[Finding]:
+    hashed = [sibling.bounds for sibling in siblings if isinstance(sibling.bounds, Hashed)]
     if not hashed:
         return
     # Moduli may differ, and each divides the next larger one (CREATE TABLE, PARTITION BY HASH).

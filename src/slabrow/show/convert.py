@@ -87,6 +87,7 @@ def _text(result: ConvertResult, out: Console) -> None:
 def _text_done(result: ConvertResult, out: Console) -> None:
     heading(out, f"Converted: {result.layout.table}, now by {result.layout}")
     print_key_changes(result.key_changes, out)
+    out.print()
     lines = table("partition", "rows before", "rows after", "", right=("rows before", "rows after"))
     for each in result.compared:
         lines.add_row(plain(each.partition), count(each.rows_before), count(each.rows_after), good("same rows"))

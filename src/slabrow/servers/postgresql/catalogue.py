@@ -123,63 +123,77 @@ def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tr
 
 
 def _tree_of(connection: Connection, found: Relation, with_values: bool) -> Tree:
-    by, key = _key(connection, found)
-    kinds = {found.oid: tuple(column.kind for column in key)}
+    root, *rows = (_TreeRow(*row) for row in connection.execute(_TREE, [found.oid]).fetchall())
+    keys = {row.oid: row.columns() for row in (root, *rows) if row.key}
+    by, key = _STRATEGIES[root.strategy or ""], keys[root.oid]
     extremes = _extremes(connection, found.oid, key[0]) if with_values and key[0].name else {}
-    rows = connection.execute(_PARTITIONS, [found.oid]).fetchall()
-    partitions = [_partition(row, kinds.get(row[0], ()), extremes) for row in rows]
+    kinds = {oid: tuple(column.kind for column in columns) for oid, columns in keys.items()}
+    partitions = [row.partition(kinds[row.parent_oid], extremes.get(row.oid, (None, None))) for row in rows]
     return Tree(found.name, found.spelling, by, key, tuple(sorted(partitions, key=_bound_order)))
 
 
-_KEY = """
-    SELECT p.partstrat::text, a.attname, format_type(coalesce(a.atttypid, 'text'::regtype), a.atttypmod),
-           coalesce(a.attnotnull, false), pg_get_expr(p.partexprs, p.partrelid)
-    FROM pg_partitioned_table p CROSS JOIN unnest(p.partattrs::int2[]) WITH ORDINALITY AS k (attnum, place)
-    LEFT JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = k.attnum AND k.attnum > 0
-    WHERE p.partrelid = %s ORDER BY k.place"""
-
-_PARTITIONS = """
+# The table itself first, then everything below it; partitioned ones with their own keys.
+_TREE = """
     WITH RECURSIVE below AS (
-        SELECT inhrelid, inhparent, inhdetachpending FROM pg_inherits WHERE inhparent = %s
+        SELECT %s::oid AS relid, NULL::oid AS parent, false AS detaching, 0 AS depth
         UNION ALL
-        SELECT i.inhrelid, i.inhparent, i.inhdetachpending FROM pg_inherits i JOIN below b ON i.inhparent = b.inhrelid)
-    SELECT b.inhparent::bigint, n.nspname, c.relname, c.oid::regclass::text, b.inhparent::regclass::text,
-           c.relkind <> 'p', pg_get_expr(c.relpartbound, c.oid), c.reltuples::bigint, b.inhdetachpending,
+        SELECT i.inhrelid, i.inhparent, i.inhdetachpending, b.depth + 1
+        FROM pg_inherits i JOIN below b ON i.inhparent = b.relid)
+    SELECT b.parent::bigint, n.nspname, c.relname, c.oid::regclass::text, b.parent::regclass::text,
+           c.relkind <> 'p', pg_get_expr(c.relpartbound, c.oid), c.reltuples::bigint, b.detaching,
            CASE WHEN c.relkind = 'p' THEN 0 ELSE coalesce(pg_total_relation_size(c.oid), 0) END, c.oid::bigint,
-           c.relkind <> 'p' AND pg_relation_size(c.oid) = 0
-    FROM below b JOIN pg_class c ON c.oid = b.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace"""
+           c.relkind <> 'p' AND pg_relation_size(c.oid) = 0, p.partstrat::text,
+           CASE WHEN c.relkind = 'p' THEN (
+               SELECT jsonb_agg(jsonb_build_array(
+                          a.attname, coalesce(a.attname, pg_get_expr(p.partexprs, p.partrelid)),
+                          format_type(coalesce(a.atttypid, 'text'::regtype), a.atttypmod),
+                          coalesce(a.attnotnull, false)) ORDER BY k.place)
+               FROM unnest(p.partattrs::int2[]) WITH ORDINALITY AS k (attnum, place)
+               LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum AND k.attnum > 0) END
+    FROM below b JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+    LEFT JOIN pg_partitioned_table p ON p.partrelid = c.oid
+    ORDER BY b.depth"""
 
 
-def _key(connection: Connection, found: Relation) -> tuple[By, tuple[KeyColumn, ...]]:
-    rows = connection.execute(_KEY, [found.oid]).fetchall()
-    columns = tuple(
-        KeyColumn(name, name or expressions, kind_of(type_name) if name else Kind.OTHER, type_name, not_null)
-        for _, name, type_name, not_null, expressions in rows
-    )
-    return _STRATEGIES[rows[0][0]], columns
+@dataclass(frozen=True, slots=True)
+class _TreeRow:
+    """A row of _TREE. key: [name, text, type, not null] for each key column of a table that is itself divided."""
 
+    parent_oid: int
+    schema: str
+    table: str
+    spelling: str
+    parent: str
+    is_leaf: bool
+    bound: str | None
+    rows: int
+    is_detaching: bool
+    bytes: int
+    oid: int
+    is_empty: bool
+    strategy: str | None
+    key: list[list[Any]] | None
 
-def _partition(row: tuple[Any, ...], kinds: tuple[Kind, ...], extremes: dict[int, tuple[Key, Key]]) -> Partition:
-    _, schema, table, spelling, parent, is_leaf, bound, rows, detaching, size, oid, is_empty = row
-    # Partitions of partitions have keys of their own: their bounds are kept as the server spells them.
-    bounds = parse_bounds(bound or "DEFAULT", kinds) if kinds else parse_bounds(bound or "DEFAULT", _OPAQUE)
-    low, high = extremes.get(oid, (None, None))
-    return Partition(
-        Name(schema, table),
-        spelling,
-        parent,
-        bounds,
-        is_leaf,
-        rows if rows >= 0 else None,
-        size,
-        is_empty,
-        low,
-        high,
-        bool(detaching),
-    )
+    def columns(self) -> tuple[KeyColumn, ...]:
+        return tuple(
+            KeyColumn(name, text, kind_of(type_name) if name else Kind.OTHER, type_name, not_null)
+            for name, text, type_name, not_null in self.key or ()
+        )
 
-
-_OPAQUE = (Kind.OTHER,)
+    def partition(self, kinds: tuple[Kind, ...], extremes: tuple[Key | None, Key | None]) -> Partition:
+        """kinds: of the parent's key, in which the bounds are spelled."""
+        return Partition(
+            Name(self.schema, self.table),
+            self.spelling,
+            self.parent,
+            parse_bounds(self.bound or "DEFAULT", kinds),
+            self.is_leaf,
+            self.rows if self.rows >= 0 else None,
+            self.bytes,
+            self.is_empty,
+            *extremes,
+            is_detaching=self.is_detaching,
+        )
 
 
 def _bound_order(partition: Partition) -> tuple[Any, ...]:
