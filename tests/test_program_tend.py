@@ -69,7 +69,7 @@ class TendTest(DatabaseTest):
         self.sql("CREATE TABLE apiary.strange PARTITION OF apiary.log FOR VALUES FROM ('2025-01-10') TO ('2025-02-20')")
         self.sql("CREATE TABLE apiary.log_rest PARTITION OF apiary.log DEFAULT; INSERT INTO apiary.log (taken_at) VALUES ('2026-06-01')")
         self.write_layout(keep="2 months", ahead="2 months", catch_all=True)
-        done = self.json("tend", "--go", "--now", "2026-05-02", code=1)
+        done = self.json("tend", "--go", "--now", "2026-05-02", code=3)
         self.assertEqual(["foreign_partition"], [finding["code"] for finding in done["findings"]])
         states = {action["partition"]: (action["state"], action["text"]) for action in done["actions"]}
         self.assertEqual("done", states["apiary.log_2026_05"][0])
@@ -97,7 +97,7 @@ class TendTest(DatabaseTest):
 
             thread = threading.Thread(target=write)
             thread.start()
-            done = self.json("tend", "--go", "--lock-wait", "100ms", *LATER, code=1)
+            done = self.json("tend", "--go", "--lock-wait", "100ms", *LATER, code=3)
             ended.set()
             thread.join()
         states = {action["partition"]: action["state"] for action in done["actions"]}

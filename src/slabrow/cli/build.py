@@ -3,6 +3,7 @@
 import argparse
 from pathlib import Path
 
+from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, context, progress, write_script
 
 
@@ -30,4 +31,4 @@ def run(options: argparse.Namespace) -> int:
     if options.script:
         return write_script(options, result.transactions, f"Build {result.layout.table} by {result.layout}", asked)
     show(SHOWN, result, options.format)
-    return 0
+    return FINE

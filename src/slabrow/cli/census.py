@@ -3,6 +3,7 @@
 import argparse
 from pathlib import Path
 
+from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context
 
 
@@ -25,4 +26,4 @@ def run(options: argparse.Namespace) -> int:
         asked, asked.table_name(), exact=options.exact, against=Path(options.against) if options.against else None
     )
     show(SHOWN, result, options.format)
-    return 1 if result.findings else 0
+    return FOUND if result.findings else FINE

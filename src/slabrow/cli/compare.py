@@ -3,6 +3,7 @@
 import argparse
 from pathlib import Path
 
+from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, context, parse_wait, progress
 
 
@@ -35,4 +36,4 @@ def run(options: argparse.Namespace) -> int:
     with progress(options, asked) as watched:
         result = compare(watched, asked.table_name(), before, queries, timeout_ms=timeout_ms)
     show(SHOWN, result, options.format)
-    return 0
+    return FINE

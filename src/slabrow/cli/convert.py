@@ -2,6 +2,7 @@
 
 import argparse
 
+from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, context, progress, write_script
 
 
@@ -28,7 +29,7 @@ def _convert(options: argparse.Namespace) -> int:
     if options.script:
         return write_script(options, [result.transaction], f"Convert {result.layout.table} to {result.layout}", asked)
     show(SHOWN, result, options.format)
-    return 0
+    return FINE
 
 
 def _drop_old(options: argparse.Namespace) -> int:
@@ -41,4 +42,4 @@ def _drop_old(options: argparse.Namespace) -> int:
     if options.script:
         return write_script(options, [result.transaction], f"Drop {result.old_name}", asked)
     show(DROP_SHOWN, result, options.format)
-    return 0
+    return FINE

@@ -11,6 +11,7 @@ from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from slabrow.cli.codes import FINE
 from slabrow.core.errors import Refusal, Stopped, UsageError
 
 if TYPE_CHECKING:
@@ -55,7 +56,7 @@ def run(options: argparse.Namespace) -> int:
         if options.keep_server:
             _leave(dsn, server, folder, options.load_only)
             ending.pop_all()
-    return 0
+    return FINE
 
 
 def _server(options: argparse.Namespace, ending: ExitStack) -> tuple[str, "PrivateServer | None"]:
@@ -240,7 +241,7 @@ def _stop() -> int:
     state = _state()
     if state is None:
         print("There is no demo server to stop.")
-        return 0
+        return FINE
     running = stop_by_pid(int(str(state["pid"])), Path(str(state["folder"])))
     _state_file().unlink(missing_ok=True)
     print(
@@ -248,4 +249,4 @@ def _stop() -> int:
         if running
         else "The demo server was not running any more; what was left of it is removed."
     )
-    return 0
+    return FINE

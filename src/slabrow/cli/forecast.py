@@ -2,6 +2,7 @@
 
 import argparse
 
+from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, context
 
 
@@ -24,4 +25,4 @@ def run(options: argparse.Namespace) -> int:
     if picture:
         draw_forecast(result, picture)
     show(SHOWN, result, options.format)
-    return 0
+    return FINE

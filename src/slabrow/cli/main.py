@@ -8,9 +8,8 @@ import sys
 from typing import NoReturn, Protocol
 
 from slabrow import __version__
+from slabrow.cli.codes import FINE, STOPPED, WRONG_USAGE
 from slabrow.core.errors import SlabrowError, UsageError, nearest
-
-FINE, FOUND, WRONG_USAGE, NO_SERVER, REFUSED, STOPPED = range(6)
 
 # In the order of the work: name → (module, what it does).
 COMMANDS = {

@@ -3,6 +3,7 @@
 import argparse
 from pathlib import Path
 
+from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context, parse_wait, progress
 
 
@@ -38,4 +39,4 @@ def run(options: argparse.Namespace) -> int:
     with progress(options, asked) as watched:
         result = prove(watched, queries, execute=options.execute, at_most=options.at_most, timeout_ms=timeout_ms)
     show(SHOWN, result, options.format)
-    return 1 if result.broken else 0
+    return FOUND if result.broken else FINE

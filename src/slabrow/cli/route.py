@@ -2,6 +2,7 @@
 
 import argparse
 
+from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context
 
 
@@ -20,4 +21,4 @@ def run(options: argparse.Namespace) -> int:
 
     result = route(asked, asked.table_name(), options.values)
     show(SHOWN, result, options.format)
-    return 1 if any(each.partition is None for each in result.routes) else 0
+    return FOUND if any(each.partition is None for each in result.routes) else FINE

@@ -3,6 +3,7 @@
 import argparse
 from pathlib import Path
 
+from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, context
 
 
@@ -37,7 +38,7 @@ def run(options: argparse.Namespace) -> int:
 
         draw_survey(result, picture)
     show(SHOWN, result, options.format)
-    return 0
+    return FINE
 
 
 def _picture(options: argparse.Namespace) -> Path | None:

@@ -2,6 +2,7 @@
 
 import argparse
 
+from slabrow.cli.codes import FINE, FOUND, NO_SERVER
 from slabrow.cli.common import add_common, context, progress, write_script
 
 
@@ -25,4 +26,6 @@ def run(options: argparse.Namespace) -> int:
     show(SHOWN, result, options.format)
     if result.error is not None:
         return result.error.exit_code
-    return 1 if result.has_open else 0
+    if result.has_failed:
+        return NO_SERVER
+    return FOUND if result.has_open else FINE

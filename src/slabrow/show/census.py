@@ -9,7 +9,7 @@ from slabrow.core.findings import Finding
 from slabrow.core.tree import Partition
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held, key_data, key_text
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
-from slabrow.show.words import count, plural, size
+from slabrow.show.words import MOST_LINES, count, ends, plural, rows_of, size
 from slabrow.work.census import Census
 
 _MOST_FINDINGS = 20
@@ -67,13 +67,16 @@ def _text(census: Census, out: Console) -> None:
     heading(
         out,
         f"{tree.spelling} by {tree.by} ({', '.join(column.text for column in tree.key)}): "
-        f"{plural(len(tree.leaves), 'leaf', 'leaves')}, {'' if census.is_exact else 'about '}{count(total)} rows, "
+        f"{plural(len(tree.leaves), 'leaf', 'leaves')}, {rows_of(total, census.is_exact)}, "
         f"{size(sum(leaf.bytes for leaf in tree.leaves))}",
     )
     lines = table(
         "partition", "from (in)", "to (out)", "rows", "bytes", "lowest key", "highest key", right=("rows", "bytes")
     )
-    for partition in tree.partitions:
+    for partition in ends(tree.partitions):
+        if partition is None:
+            lines.add_row(plain(f"… {len(tree.partitions) - MOST_LINES:,} more, in csv and json"))
+            continue
         lines.add_row(
             *map(plain, (partition.spelling, *held(partition.bounds))),
             count(partition.rows),

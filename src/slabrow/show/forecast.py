@@ -7,7 +7,7 @@ from rich.console import Console
 
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
 from slabrow.show.output import Json, Shown, heading, note, plain, table
-from slabrow.show.words import bar, count, plural, size
+from slabrow.show.words import MOST_LINES, bar, count, ends, plural, size
 from slabrow.work.prospect import Prospect
 
 _BAR_WIDTH = 30
@@ -63,7 +63,10 @@ def text_partitions(prospect: Prospect, out: Console) -> None:
     """The partitions as a table, with a bar for the rows of each."""
     most = max((sized.rows or 0 for sized in prospect.sized), default=0) or 1
     lines = table("partition", "from (in)", "to (out)", "rows", "bytes", "", right=("rows", "bytes"))
-    for sized in prospect.sized:
+    for sized in ends(prospect.sized):
+        if sized is None:
+            lines.add_row(plain(f"… {len(prospect.sized) - MOST_LINES:,} more, in csv and json"))
+            continue
         cells = map(plain, (sized.planned.name, *held(sized.planned.bounds, prospect.layout.zone)))
         lines.add_row(*cells, count(sized.rows), size(sized.bytes), bar((sized.rows or 0) / most, _BAR_WIDTH))
     out.print(lines)

@@ -137,11 +137,13 @@ def _summary(result: ProveResult, out: Console) -> None:
         return
     limits = [proof for proof in result.proofs if proof.limit is not None]
     broken = sum(proof.is_ok is False for proof in limits)
-    text = (
-        f"{result.pruning} of {len(result.proofs)} prune; weighted by runs a day, the workload reads partitions with "
-        f"{share(result.read_share)} of the rows that it would read without pruning."
+    saved = (
+        "how many rows that saves is not known before ANALYZE."
+        if result.read_share is None
+        else f"weighted by runs a day, the workload reads partitions with {share(result.read_share)} of the rows that it "
+        "would read without pruning."
     )
-    out.print(plain(text))
+    out.print(plain(f"{result.pruning} of {len(result.proofs)} prune; {saved}"))
     if limits:
         verdict = (
             f"{plural(len(limits), 'limit')}, {broken} broken."

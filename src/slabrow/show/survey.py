@@ -9,7 +9,7 @@ from slabrow.core.bounds import Listed, Range
 from slabrow.core.keys import Value, spell
 from slabrow.show.bounds import held, key_data, value_data
 from slabrow.show.output import Json, Shown, heading, note, plain, table
-from slabrow.show.words import bar, count, per_span, plural, share, size
+from slabrow.show.words import bar, count, per_span, plural, rows_of, share, size
 from slabrow.work.survey import Bucket, Counts, Survey, SurveyedColumn
 
 _BAR_WIDTH = 40
@@ -106,9 +106,8 @@ def _rows(survey: Survey) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
 
 def _text(survey: Survey, out: Console) -> None:
     relation = survey.relation
-    about = "" if survey.is_exact or survey.rows is None else "about "
     divided = f", in {plural(survey.partitions, 'partition')}" if survey.partitions is not None else ""
-    heading(out, f"{relation.spelling}: {about}{count(survey.rows)} rows, {size(relation.bytes)}{divided}")
+    heading(out, f"{relation.spelling}: {rows_of(survey.rows, survey.is_exact)}, {size(relation.bytes)}{divided}")
     out.print(
         plain(
             f"table {size(relation.heap_bytes)}, indexes {size(relation.index_bytes)}"

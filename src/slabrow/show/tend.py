@@ -11,7 +11,7 @@ from slabrow.show.bounds import bounds_data, held
 from slabrow.show.census import finding_data
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
 from slabrow.show.statements import statement_texts
-from slabrow.show.words import plural
+from slabrow.show.words import MOST_LINES, ends, plural
 from slabrow.work.tend import State, TableReport, Tended, TendResult
 
 
@@ -71,7 +71,10 @@ def _report(report: TableReport, result: TendResult, out: Console) -> None:
                 out.print(plain(f"  {part}"))
     if report.tended:
         lines = table("", "partition", "from (in)", "to (out)", "state", "why")
-        for each in report.tended:
+        for each in ends(report.tended):
+            if each is None:
+                lines.add_row("…", plain(f"{len(report.tended) - MOST_LINES:,} more, in csv and json"))
+                continue
             lines.add_row(
                 each.action.kind,
                 plain(each.action.partition.table),

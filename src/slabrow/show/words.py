@@ -1,10 +1,14 @@
 """Numbers as people read them aloud. JSON and CSV never pass through here."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from typing import TypeVar
 
 from rich.text import Text
 
 from slabrow.core.spans import Span
+
+
+Item = TypeVar("Item")
 
 
 def count(number: float | None) -> str:
@@ -42,6 +46,13 @@ def milliseconds(duration: float | None) -> str:
     return f"{duration:,.0f} ms" if duration >= 10 else f"{duration:.2g} ms" if duration >= 1 else f"{duration:.2f} ms"
 
 
+def rows_of(number: int | None, is_exact: bool) -> str:
+    """`1,234 rows` when counted, `about 1,234 rows` when estimated."""
+    if number is None:
+        return "rows not known"
+    return f"{'' if is_exact else 'about '}{plural(number, 'row')}"
+
+
 def plural(number: int, word: str, words: str | None = None) -> str:
     """`1 partition`, `3 partitions`."""
     return f"{number:,} {word if number == 1 else words or word + 's'}"
@@ -64,3 +75,16 @@ def bar(part: float, width: int) -> Text:
     """A line of up to `width` character cells for a share from 0 to 1, in halves of a cell; nothing only for zero."""
     halves = max(part > 0, round(max(0.0, min(1.0, part)) * width * 2))
     return Text("━" * (halves // 2) + "╸" * (halves % 2), style="cyan")
+
+
+MOST_LINES = 400  # of a table shown as text; csv and json have them all
+
+
+def ends(items: Sequence[Item]) -> Iterator[Item | None]:
+    """The first and the last of very many items, with a None in between for those that are left out."""
+    if len(items) <= MOST_LINES:
+        yield from items
+        return
+    yield from items[: MOST_LINES // 2]
+    yield None
+    yield from items[-MOST_LINES // 2 :]

@@ -117,7 +117,8 @@ def prove(
             except SlabrowError as error:
                 if error.exit_code != ServerError.exit_code:
                     raise
-                unproven.append(Unproven(query, error.found or error.problem, True))
+                words = ": ".join(part for part in (error.found or error.problem, error.fix) if part)
+                unproven.append(Unproven(query, words, True))
                 with explained("go on after a query that failed"):
                     forget(connection)
                 continue

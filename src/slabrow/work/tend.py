@@ -64,6 +64,11 @@ class TendResult:
         return max(errors, key=lambda error: error.exit_code, default=None)
 
     @property
+    def has_failed(self) -> bool:
+        """Whether the server refused an action."""
+        return any(tended.state is State.FAILED for tended in self.actions)
+
+    @property
     def has_open(self) -> bool:
         """Whether something is left to do: proposed, failed, skipped, or drift that no action mends."""
         return any(tended.state is not State.DONE for tended in self.actions) or any(

@@ -67,8 +67,9 @@ def find_binaries() -> list[Binaries]:
 
 def _candidates() -> Iterator[Path]:
     for folder in os.environ.get("PATH", "").split(os.pathsep):
-        if folder and (Path(folder) / "postgres").exists():
-            yield (Path(folder) / "postgres").resolve().parent  # a link in PATH, to where initdb is too
+        # os.path.exists: a folder of PATH may be closed to this user, and is then passed over.
+        if folder and os.path.exists(program := os.path.join(folder, "postgres")):
+            yield Path(os.path.realpath(program)).parent  # a link in PATH, to where initdb is too
     for pattern in _INSTALL_FOLDERS:
         yield from sorted(Path("/").glob(pattern.lstrip("/")))
     for wheel in _WHEELS:
