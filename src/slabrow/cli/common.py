@@ -110,7 +110,7 @@ def progress(options: argparse.Namespace, asked: Context) -> Iterator[Context]:
 
     console = Console(stderr=True, no_color="NO_COLOR" in os.environ)
     columns = (
-        BarColumn(40),
+        BarColumn(40, complete_style="cyan", finished_style="cyan"),
         TextColumn("{task.percentage:>3.0f} %"),
         TimeElapsedColumn(),
         TextColumn("{task.description}"),

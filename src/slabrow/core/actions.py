@@ -8,47 +8,41 @@ from slabrow.core.names import Name
 
 
 @dataclass(frozen=True, slots=True)
-class Create:
+class _OnPartition:
+    """What every action names. reason is one sentence for people."""
+
+    table: Name
+    partition: Name
+    bounds: Bounds
+    reason: str
+
+
+class Create(_OnPartition):
     """Make an empty partition."""
 
+    __slots__ = ()
     kind: ClassVar[str] = "create"
-    table: Name
-    partition: Name
-    bounds: Bounds
-    reason: str
 
 
-@dataclass(frozen=True, slots=True)
-class Detach:
+class Detach(_OnPartition):
     """Let a partition out: it stays as a table of its own."""
 
+    __slots__ = ()
     kind: ClassVar[str] = "detach"
-    table: Name
-    partition: Name
-    bounds: Bounds
-    reason: str
 
 
-@dataclass(frozen=True, slots=True)
-class Drop:
+class Drop(_OnPartition):
     """Delete a partition with all its rows."""
 
+    __slots__ = ()
     kind: ClassVar[str] = "drop"
-    table: Name
-    partition: Name
-    bounds: Bounds
-    reason: str
 
 
-@dataclass(frozen=True, slots=True)
-class Archive:
+class Archive(_OnPartition):
     """Write a partition to a file, then let it out."""
 
+    __slots__ = ()
     kind: ClassVar[str] = "archive"
-    table: Name
-    partition: Name
-    bounds: Bounds
-    reason: str
 
 
 Action = Create | Detach | Drop | Archive

@@ -8,12 +8,14 @@ class Statement:
     """One statement.
 
     share     how much of the whole work it is, for the progress bar
+    doing     what is then said beside the bar; empty: the transaction's purpose
     is_lock   it only takes a lock: when it must wait too long it is tried again by itself, and what the transaction
               has done so far is kept
     """
 
     sql: str
     share: float = 0.0
+    doing: str = ""
     is_lock: bool = False
 
 
@@ -27,6 +29,7 @@ class Check:
     query: str
     text: str
     share: float = 0.0
+    doing: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,10 +10,11 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictInt, StrictStr, ValidationError
 
-from slabrow.core.errors import LayoutError, SlabrowError, UsageError, nearest
+from slabrow.core.errors import LayoutError, SlabrowError, nearest
 from slabrow.core.layout import By, Group, Layout, PastKeep
 from slabrow.core.names import Name, parse_name
 from slabrow.core.spans import Span, parse_span
+from slabrow.files.reading import read_text
 
 
 class _Entry(BaseModel):
@@ -50,13 +51,7 @@ class _Fault:
 
 def read_layouts(path: Path) -> tuple[Layout, ...]:
     """Every layout of a file, in its order. Raises LayoutError with all the faults, UsageError without a file."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except FileNotFoundError:
-        raise UsageError(f"there is no layout file {path}", fix="name one with --layout FILE") from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise UsageError(f"the layout file {path} cannot be read", found=str(error)) from None
-    return parse_layouts(text, str(path))
+    return parse_layouts(read_text(path, "layout file", "--layout"), str(path))
 
 
 def parse_layouts(text: str, name: str) -> tuple[Layout, ...]:

@@ -9,6 +9,7 @@ from sqlglot.errors import TokenError
 from sqlglot.tokenizer_core import Token, TokenType
 
 from slabrow.core.errors import UsageError, nearest
+from slabrow.files.reading import read_text
 
 _SETTING = re.compile(r"--\s*([a-z_-]+)\s*:\s*(.*?)\s*$", re.MULTILINE)
 _LIMIT = re.compile(r"(<=|=|<)?\s*(\d+)")
@@ -48,13 +49,7 @@ class FileQuery:
 
 def read_queries(path: Path) -> tuple[FileQuery, ...]:
     """Every statement of a file. Raises UsageError with the line when something in it cannot be read."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except FileNotFoundError:
-        raise UsageError(f"there is no query file {path}", fix="name one with --queries FILE") from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise UsageError(f"the query file {path} cannot be read", found=str(error)) from None
-    return parse_queries(text, str(path))
+    return parse_queries(read_text(path, "query file", "--queries"), str(path))
 
 
 def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:

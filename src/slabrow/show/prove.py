@@ -140,8 +140,8 @@ def _summary(result: ProveResult, out: Console) -> None:
     saved = (
         "how many rows that saves is not known before ANALYZE."
         if result.read_share is None
-        else f"weighted by runs a day, the workload reads partitions with {share(result.read_share)} of the rows that it "
-        "would read without pruning."
+        else f"weighted by runs a day, the workload reads partitions with {share(result.read_share)} of the rows "
+        "that it would read without pruning."
     )
     out.print(plain(f"{result.pruning} of {len(result.proofs)} prune; {saved}"))
     if limits:

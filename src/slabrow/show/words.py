@@ -7,7 +7,6 @@ from rich.text import Text
 
 from slabrow.core.spans import Span
 
-
 Item = TypeVar("Item")
 
 

@@ -12,6 +12,7 @@ from slabrow.core.shape import KeyChange, Shape, key_changes
 from slabrow.core.statements import Transaction
 from slabrow.core.tree import Tree
 from slabrow.files.query_file import tokenize
+from slabrow.files.reading import read_text
 from slabrow.servers.postgresql import catalogue, ddl
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.shape import shape
@@ -141,10 +142,7 @@ _ALLOWED = ("CREATE", "ALTER", "COMMENT", "SET")
 
 def _from_sql(connection: Connection, layout: Layout, path: Path) -> Shape:
     """The shape that a file of CREATE TABLE and CREATE INDEX gives: the server reads it and rolls back."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise UsageError(f"{path} cannot be read", found=str(error)) from None
+    text = read_text(path, "schema file", "--schema")
     begins = True
     for token in tokenize(text, str(path)):
         if begins and token.text.upper() not in _ALLOWED:

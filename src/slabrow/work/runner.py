@@ -59,7 +59,7 @@ def _once(
         return checked
     with connection.transaction():
         for statement in transaction.statements:
-            progress(done, transaction.purpose)
+            progress(done, statement.doing or transaction.purpose)
             if isinstance(statement, Check):
                 rows = connection.execute(statement.query.encode()).fetchall()
                 _refuse_difference(statement, rows)

@@ -63,9 +63,9 @@ class Conversion:
             *ddl.column_settings(self.shape, self.incoming),
             *ddl.create_partitions(self.incoming, self.planned, self.shape, len(self.layout.key)),
             *self._copies(),
-            Check(self.comparison(), f"the copy of {self.table} differs from the original", _CHECK_SHARE),
+            Check(self.comparison(), f"the copy of {self.table} differs from the original", _CHECK_SHARE, "comparing"),
             *keys.statements(self.incoming, _KEYS_SHARE),
-            Statement(f"ANALYZE {incoming}", _ANALYZE_SHARE),
+            Statement(f"ANALYZE {incoming}", _ANALYZE_SHARE, "analysing"),
             *ddl.owners(self.shape, self.incoming, self.planned, self.role),
             *ddl.grants(self.shape, self.incoming),
             *ddl.comments(self.shape, self.incoming),
@@ -91,7 +91,7 @@ class Conversion:
             where = [f"ctid >= '({first},0)'"] if first else []
             where += [f"ctid < '({edges[place + 1]},0)'"] if place + 1 < slices else []
             condition = f" WHERE {' AND '.join(where)}" if where else ""
-            yield Statement(f"{insert}\n{select}{condition}", _COPY_SHARE / slices)
+            yield Statement(f"{insert}\n{select}{condition}", _COPY_SHARE / slices, f"copying the rows of {self.table}")
 
     def comparison(self) -> str:
         """A query with a row a partition: leaf, rows in the old table and in the new one, and whether they differ.

@@ -141,7 +141,7 @@ class NewKeys:
             for index in shape.indexes
             if index.comment is not None
         ]
-        return [Statement(sql, share / len(made)) for sql in made]
+        return [Statement(sql, share / len(made), f"building keys and indexes of {self.shape.name}") for sql in made]
 
     def renames(self, parent: Name) -> Iterator[Statement]:
         """From the passing names to the final ones."""

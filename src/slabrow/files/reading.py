@@ -1,0 +1,18 @@
+"""Reads a text file that a person named, or says what is wrong with it."""
+
+from pathlib import Path
+
+from slabrow.core.errors import UsageError
+
+
+def read_text(path: Path, what: str, option: str) -> str:
+    """The whole file as UTF-8. what: as messages call it, `layout file`; option: how another one is named, `--layout`.
+
+    Raises UsageError when it is not there, or cannot be read.
+    """
+    try:
+        return path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise UsageError(f"there is no {what} {path}", fix=f"name one with {option} FILE") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"the {what} {path} cannot be read", found=str(error)) from None
