@@ -4,6 +4,7 @@ import atexit
 import itertools
 import json
 import os
+import signal
 import subprocess
 import sys
 import tempfile
@@ -50,6 +51,13 @@ def run(*arguments, env=None, cwd=None, stdin=None, timeout=240):
     environment = {name: value for name, value in os.environ.items() if not name.startswith(("PG", "SLABROW_DSN"))}
     return subprocess.run([str(PROGRAM), *map(str, arguments)], capture_output=True, text=True, cwd=cwd, input=stdin,
                           env={**environment, **(env or {})}, timeout=timeout)
+
+
+def begin(*arguments, env=None, cwd=None):
+    """The built program, still running. Ctrl-C works on it even where this run of the tests was told to ignore it."""
+    return subprocess.Popen([str(PROGRAM), *map(str, arguments)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+                            cwd=cwd, env={**os.environ, **(env or {})}, start_new_session=True,
+                            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL))
 
 
 @cache

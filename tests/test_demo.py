@@ -1,10 +1,8 @@
 """The demo: it tells its story, and nothing of it stays behind, however it ends."""
 
-import os
 import re
 import shutil
 import signal
-import subprocess
 import tempfile
 import time
 import unittest
@@ -15,7 +13,7 @@ import numpy as np
 from slabrow.demo.data import Demo, coop_sizes
 from slabrow.servers.postgresql import private
 from slabrow.servers.postgresql.connection import connect
-from tests.support import PROGRAM, DatabaseTest, binaries, run
+from tests.support import DatabaseTest, begin, binaries, run
 
 SMALL = ("--rows", "20000")
 
@@ -57,8 +55,7 @@ class DemoTest(unittest.TestCase):
         self.assert_gone(done.stdout)
 
     def start(self):
-        process = subprocess.Popen([PROGRAM, "demo", *SMALL], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
-                                   env={**os.environ, **self.environment, "PYTHONUNBUFFERED": "1"}, start_new_session=True)
+        process = begin("demo", *SMALL, env={**self.environment, "PYTHONUNBUFFERED": "1"})
         first = process.stdout.readline()
         return process, first
 

@@ -1,7 +1,6 @@
 """Upkeep under trouble: locks held, killed midway, two at once, wrong clocks, strangers; and five years day by day."""
 
 import signal
-import subprocess
 import threading
 import time
 from datetime import UTC, date, datetime, timedelta
@@ -13,7 +12,7 @@ from slabrow.core.keys import Kind
 from slabrow.core.reconcile import reconcile
 from slabrow.demo.schema import LAYOUTS
 from slabrow.files.layout_file import parse_layouts
-from tests.support import PROGRAM, DatabaseTest, run
+from tests.support import DatabaseTest, begin, run
 from tests.test_core_reconcile import applied, tree_of
 from tests.test_program_convert import layout
 
@@ -134,12 +133,10 @@ class TendTest(DatabaseTest):
         self.sql("TRUNCATE apiary.log; INSERT INTO apiary.log (taken_at) VALUES ('2026-04-20')")
         kept = 1
         for round_ in range(8):
-            process = subprocess.Popen([PROGRAM, "tend", "--go", "--now", f"2026-05-{round_ + 1:02d}"], cwd=self.folder,
-                                       env={"SLABROW_DSN": self.dsn, "PATH": "/usr/bin:/bin"}, stdout=subprocess.DEVNULL,
-                                       stderr=subprocess.DEVNULL)
+            process = begin("tend", "--go", "--now", f"2026-05-{round_ + 1:02d}", cwd=self.folder, env={"SLABROW_DSN": self.dsn})
             time.sleep(0.35 + 0.08 * round_)
             process.send_signal(signal.SIGKILL)
-            process.wait()
+            process.communicate()
         self.json("tend", "--go", "--lock-wait", "10s", "--now", "2026-05-08")
         self.assertEqual([], self.json("tend", "--now", "2026-05-08")["actions"])
         self.assertEqual([], self.json("census", "apiary.log", "--exact")["findings"])
