@@ -13,12 +13,12 @@ test: $(VENV)/.dev
 	@$(BIN)/python -m tests
 
 check: $(VENV)/.dev
-	@$(BIN)/ruff format --quiet --check src
+	@$(BIN)/ruff format --quiet --check src tests benchmarks docs
 	@$(BIN)/ruff check --quiet src tests benchmarks docs
 	@$(BIN)/mypy --no-error-summary
 
 format: $(VENV)/.dev
-	@$(BIN)/ruff format --quiet src
+	@$(BIN)/ruff format --quiet src tests benchmarks docs
 
 bench: $(VENV)/.dev
 	@$(BIN)/python -m benchmarks

@@ -54,8 +54,10 @@ def private_server() -> Iterator[PrivateServer]:
 def help_page() -> Iterator[Pair]:
     """`slabrow --help` against `python -c "import argparse"`."""
     for _ in range(11):
-        yield Pair(timed(lambda: subprocess.run([PROGRAM, "--help"], check=True, **QUIET)),
-                   timed(lambda: subprocess.run([sys.executable, "-c", "import argparse"], check=True, **QUIET)))
+        yield Pair(
+            timed(lambda: subprocess.run([PROGRAM, "--help"], check=True, **QUIET)),
+            timed(lambda: subprocess.run([sys.executable, "-c", "import argparse"], check=True, **QUIET)),
+        )
 
 
 def loading() -> Iterator[Pair]:
@@ -116,10 +118,12 @@ def main() -> int:
         measure, target = BENCHMARKS[name]
         pairs = list(measure())
         ratios = [pair.ratio for pair in pairs]
-        print(f"{name}: {measure.__doc__}\n"
-              f"  ours {statistics.median(pair.ours for pair in pairs):.3f} s, "
-              f"reference {statistics.median(pair.reference for pair in pairs):.3f} s, ratio min {min(ratios):.2f} "
-              f"median {statistics.median(ratios):.2f} max {max(ratios):.2f} ({len(pairs)} pairs; wanted: <= {target})")
+        print(
+            f"{name}: {measure.__doc__}\n"
+            f"  ours {statistics.median(pair.ours for pair in pairs):.3f} s, "
+            f"reference {statistics.median(pair.reference for pair in pairs):.3f} s, ratio min {min(ratios):.2f} "
+            f"median {statistics.median(ratios):.2f} max {max(ratios):.2f} ({len(pairs)} pairs; wanted: <= {target})"
+        )
     return 0
 
 

@@ -49,15 +49,29 @@ HBA = "local all with_password scram-sha-256\nlocal all all trust\n"
 def run(*arguments, env=None, cwd=None, stdin=None, timeout=240):
     """The built program, as a user starts it. Returns the finished process with its output as text."""
     environment = {name: value for name, value in os.environ.items() if not name.startswith(("PG", "SLABROW_DSN"))}
-    return subprocess.run([str(PROGRAM), *map(str, arguments)], capture_output=True, text=True, cwd=cwd, input=stdin,
-                          env={**environment, **(env or {})}, timeout=timeout)
+    return subprocess.run(
+        [str(PROGRAM), *map(str, arguments)],
+        capture_output=True,
+        text=True,
+        cwd=cwd,
+        input=stdin,
+        env={**environment, **(env or {})},
+        timeout=timeout,
+    )
 
 
 def begin(*arguments, env=None, cwd=None):
     """The built program, still running. Ctrl-C works on it even where this run of the tests was told to ignore it."""
-    return subprocess.Popen([str(PROGRAM), *map(str, arguments)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
-                            cwd=cwd, env={**os.environ, **(env or {})}, start_new_session=True,
-                            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL))
+    return subprocess.Popen(
+        [str(PROGRAM), *map(str, arguments)],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        cwd=cwd,
+        env={**os.environ, **(env or {})},
+        start_new_session=True,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+    )
 
 
 @cache
@@ -92,7 +106,9 @@ class DatabaseTest(unittest.TestCase):
     def slabrow(self, *arguments, code=0, env=None, dsn=None):
         """Runs the program on this test's database, in its folder, and checks the exit code."""
         done = run(*arguments, env={"SLABROW_DSN": dsn or self.dsn, **(env or {})}, cwd=self.folder)
-        self.assertEqual(code, done.returncode, f"slabrow {' '.join(map(str, arguments))}\n{done.stdout}\n{done.stderr}")
+        self.assertEqual(
+            code, done.returncode, f"slabrow {' '.join(map(str, arguments))}\n{done.stdout}\n{done.stderr}"
+        )
         self.assertNotIn("Traceback", done.stderr)
         return done
 

@@ -23,8 +23,10 @@ READING = Name("apiary", "reading")
 
 def tree(*bounds, kinds=(Kind.DATE,), by=By.RANGE):
     key = tuple(KeyColumn(f"k{place}", f"k{place}", kind, str(kind)) for place, kind in enumerate(kinds))
-    partitions = tuple(Partition(READING.sibling(f"p{place}"), f"p{place}", "reading", bound, rows=1, bytes=8192)
-                       for place, bound in enumerate(bounds))
+    partitions = tuple(
+        Partition(READING.sibling(f"p{place}"), f"p{place}", "reading", bound, rows=1, bytes=8192)
+        for place, bound in enumerate(bounds)
+    )
     return Tree(READING, "reading", by, key, partitions)
 
 
@@ -33,8 +35,10 @@ class BoundsTest(unittest.TestCase):
 
     def test_from_is_in_and_to_is_out(self):
         for what, key, expected in [
-            ("the day before", date(2026, 2, 28), False), ("from", date(2026, 3, 1), True),
-            ("the last day", date(2026, 3, 31), True), ("to", date(2026, 4, 1), False),
+            ("the day before", date(2026, 2, 28), False),
+            ("from", date(2026, 3, 1), True),
+            ("the last day", date(2026, 3, 31), True),
+            ("to", date(2026, 4, 1), False),
         ]:
             with self.subTest(what, key=key):
                 self.assertEqual(expected, (key,) in self.march)
@@ -46,7 +50,11 @@ class BoundsTest(unittest.TestCase):
 
     def test_what_follows_minvalue_is_not_looked_at(self):
         bounds = Range((date(2026, 3, 1), Edge.MINVALUE), (date(2026, 4, 1), Edge.MINVALUE))
-        for key, expected in [((date(2026, 3, 1), -5), True), ((date(2026, 3, 31), 99), True), ((date(2026, 4, 1), -99), False)]:
+        for key, expected in [
+            ((date(2026, 3, 1), -5), True),
+            ((date(2026, 3, 31), 99), True),
+            ((date(2026, 4, 1), -99), False),
+        ]:
             with self.subTest(key=key):
                 self.assertEqual(expected, key in bounds)
 
@@ -70,19 +78,28 @@ class BoundsTest(unittest.TestCase):
 
     def test_every_key_goes_to_exactly_one_home(self):
         apiary = tree(Range(None, (date(2026, 1, 1),)), self.march, Range((date(2026, 4, 1),), None), CatchAll())
-        for key, expected in [((date(2025, 5, 5),), "p0"), ((date(2026, 3, 1),), "p1"), ((date(2026, 4, 1),), "p2"),
-                              ((date(2026, 2, 1),), "p3"), (None, "p3")]:
+        for key, expected in [
+            ((date(2025, 5, 5),), "p0"),
+            ((date(2026, 3, 1),), "p1"),
+            ((date(2026, 4, 1),), "p2"),
+            ((date(2026, 2, 1),), "p3"),
+            (None, "p3"),
+        ]:
             with self.subTest(key=key):
                 self.assertEqual(expected, apiary.home(key).spelling)
 
     def test_null_goes_where_the_list_names_it(self):
         zones = tree(Listed(("A1", None)), Listed(("C1",)), kinds=(Kind.TEXT,), by=By.LIST)
-        self.assertEqual(("p0", "p1", None), (zones.home(None).spelling, zones.home(("C1",)).spelling, zones.home(("X",))))
+        self.assertEqual(
+            ("p0", "p1", None), (zones.home(None).spelling, zones.home(("C1",)).spelling, zones.home(("X",)))
+        )
 
     def test_bounds_are_said_with_what_is_in_and_out(self):
         for bounds, expected in [
-            (self.march, "from 2026-03-01 (in) to 2026-04-01 (out)"), (Range(None, (5,)), "from below everything to 5 (out)"),
-            (Listed(("A1", None)), "one of A1, NULL"), (Hashed(16, 3), "remainder 3 of 16"),
+            (self.march, "from 2026-03-01 (in) to 2026-04-01 (out)"),
+            (Range(None, (5,)), "from below everything to 5 (out)"),
+            (Listed(("A1", None)), "one of A1, NULL"),
+            (Hashed(16, 3), "remainder 3 of 16"),
         ]:
             with self.subTest(expected):
                 self.assertEqual(expected, spell_bounds(bounds))
@@ -91,20 +108,33 @@ class BoundsTest(unittest.TestCase):
 class ValueTest(unittest.TestCase):
     def test_values_are_read_as_the_server_spells_them(self):
         for text, kind, expected in [
-            ("17", Kind.INTEGER, 17), ("2026-03-01", Kind.DATE, date(2026, 3, 1)), ("17.50", Kind.NUMERIC, Decimal("17.50")),
+            ("17", Kind.INTEGER, 17),
+            ("2026-03-01", Kind.DATE, date(2026, 3, 1)),
+            ("17.50", Kind.NUMERIC, Decimal("17.50")),
             ("2026-03-01 00:00:00+00", Kind.TIMESTAMPTZ, datetime(2026, 3, 1, tzinfo=UTC)),
-            ("2026-03-01T05:30+05:30", Kind.TIMESTAMPTZ, datetime(2026, 3, 1, tzinfo=UTC)), ("t", Kind.BOOL, True),
-            ("infinity", Kind.DATE, Edge.INFINITY), ("-infinity", Kind.TIMESTAMPTZ, Edge.MINUS_INFINITY),
-            ("0044-03-15 BC", Kind.DATE, Opaque("0044-03-15 BC")), ("20260-03-15", Kind.DATE, Opaque("20260-03-15")),
-            ("NaN", Kind.NUMERIC, Opaque("NaN")), (" a ", Kind.TEXT, " a "),
+            ("2026-03-01T05:30+05:30", Kind.TIMESTAMPTZ, datetime(2026, 3, 1, tzinfo=UTC)),
+            ("t", Kind.BOOL, True),
+            ("infinity", Kind.DATE, Edge.INFINITY),
+            ("-infinity", Kind.TIMESTAMPTZ, Edge.MINUS_INFINITY),
+            ("0044-03-15 BC", Kind.DATE, Opaque("0044-03-15 BC")),
+            ("20260-03-15", Kind.DATE, Opaque("20260-03-15")),
+            ("NaN", Kind.NUMERIC, Opaque("NaN")),
+            (" a ", Kind.TEXT, " a "),
             ("5F0C1A52-1D6E-4A53-9D2C-0C8F2B1F7A10", Kind.UUID, UUID("5f0c1a52-1d6e-4a53-9d2c-0c8f2b1f7a10")),
         ]:
             with self.subTest(text=text, kind=kind):
                 self.assertEqual(expected, parse_value(text, kind))
 
     def test_nonsense_is_refused_with_an_example(self):
-        for text, kind in [("seventeen", Kind.INTEGER), ("2026-13-01", Kind.DATE), ("2026-02-29", Kind.DATE), ("x", Kind.UUID),
-                           ("maybe", Kind.BOOL), ("", Kind.INTEGER), ("1.5", Kind.INTEGER)]:
+        for text, kind in [
+            ("seventeen", Kind.INTEGER),
+            ("2026-13-01", Kind.DATE),
+            ("2026-02-29", Kind.DATE),
+            ("x", Kind.UUID),
+            ("maybe", Kind.BOOL),
+            ("", Kind.INTEGER),
+            ("1.5", Kind.INTEGER),
+        ]:
             with self.subTest(text=text), self.assertRaises(UsageError) as raised:
                 parse_value(text, kind)
             self.assertIn("such as", raised.exception.fix + " such as" * (kind is Kind.BOOL))
@@ -114,22 +144,33 @@ class ValueTest(unittest.TestCase):
         self.assertEqual(instant, parse_value(spell(instant), Kind.TIMESTAMPTZ))
 
     def test_types_of_one_kind_are_known_with_their_modifiers(self):
-        for name, kind in [("timestamp(3) with time zone", Kind.TIMESTAMPTZ), ("numeric(10,2)", Kind.NUMERIC),
-                           ("character varying(20)", Kind.TEXT), ("point", Kind.OTHER), ("bigint", Kind.INTEGER)]:
+        for name, kind in [
+            ("timestamp(3) with time zone", Kind.TIMESTAMPTZ),
+            ("numeric(10,2)", Kind.NUMERIC),
+            ("character varying(20)", Kind.TEXT),
+            ("point", Kind.OTHER),
+            ("bigint", Kind.INTEGER),
+        ]:
             with self.subTest(name):
                 self.assertEqual(kind, kind_of(name))
 
     def test_infinities_lie_outermost(self):
         keys = [(Edge.INFINITY,), (date(2026, 1, 1),), (Edge.MINVALUE,), (Edge.MAXVALUE,), (Edge.MINUS_INFINITY,)]
-        self.assertEqual([Edge.MINVALUE, Edge.MINUS_INFINITY, date(2026, 1, 1), Edge.INFINITY, Edge.MAXVALUE],
-                         [key[0] for key in sorted(keys, key=order)])
+        self.assertEqual(
+            [Edge.MINVALUE, Edge.MINUS_INFINITY, date(2026, 1, 1), Edge.INFINITY, Edge.MAXVALUE],
+            [key[0] for key in sorted(keys, key=order)],
+        )
 
 
 class NameTest(unittest.TestCase):
     def test_names_are_read_as_sql_reads_them(self):
-        for text, expected in [("apiary.reading", ("apiary", "reading")), ("Reading", (None, "reading")),
-                               ('"Old Hives"."Log.1"', ("Old Hives", "Log.1")), ('a."b""c"', ("a", 'b"c')),
-                               ("bienen.stöcke", ("bienen", "stöcke"))]:
+        for text, expected in [
+            ("apiary.reading", ("apiary", "reading")),
+            ("Reading", (None, "reading")),
+            ('"Old Hives"."Log.1"', ("Old Hives", "Log.1")),
+            ('a."b""c"', ("a", 'b"c')),
+            ("bienen.stöcke", ("bienen", "stöcke")),
+        ]:
             with self.subTest(text):
                 self.assertEqual(Name(*expected), parse_name(text))
 
@@ -138,8 +179,10 @@ class NameTest(unittest.TestCase):
             with self.subTest(text), self.assertRaises(UsageError):
                 parse_name(text)
 
-    @given(stem=st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), min_size=1, max_size=90),
-           suffix=st.sampled_from(["_2026_03", "_m16r03", "_rest"]))
+    @given(
+        stem=st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), min_size=1, max_size=90),
+        suffix=st.sampled_from(["_2026_03", "_m16r03", "_rest"]),
+    )
     def test_a_fitted_name_keeps_its_suffix_and_the_limit(self, stem, suffix):
         name = fit(stem, suffix, 63)
         self.assertTrue(name.endswith(suffix) and len(name.encode()) <= 63)
@@ -170,8 +213,10 @@ class FindingsTest(unittest.TestCase):
             return Range((date(2026, first, 1),), (date(2026, last, 1),))
 
         for what, bounds, expected in [
-            ("none", [month(1, 2), month(2, 3)], []), ("gap", [month(1, 2), month(3, 4)], ["gap"]),
-            ("overlap", [month(1, 3), month(2, 4)], ["overlap"]), ("one", [month(1, 2)], []),
+            ("none", [month(1, 2), month(2, 3)], []),
+            ("gap", [month(1, 2), month(3, 4)], ["gap"]),
+            ("overlap", [month(1, 3), month(2, 4)], ["overlap"]),
+            ("one", [month(1, 2)], []),
             ("open ends touch", [Range(None, (date(2026, 1, 1),)), Range((date(2026, 1, 1),), None)], []),
             ("rows in the catch-all", [month(1, 2), CatchAll()], ["catch_all_rows"]),
         ]:

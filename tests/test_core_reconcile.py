@@ -24,9 +24,16 @@ READING = Name("apiary", "reading")
 
 def tree_of(layout, kind, bounds=()):
     key = tuple(KeyColumn(name, name, kind, str(kind)) for name in layout.key)
-    return Tree(READING, "apiary.reading", layout.by, key, tuple(
-        Partition(READING.sibling(f"held_{place}"), f"apiary.held_{place}", "apiary.reading", bound)
-        for place, bound in enumerate(bounds)))
+    return Tree(
+        READING,
+        "apiary.reading",
+        layout.by,
+        key,
+        tuple(
+            Partition(READING.sibling(f"held_{place}"), f"apiary.held_{place}", "apiary.reading", bound)
+            for place, bound in enumerate(bounds)
+        ),
+    )
 
 
 def applied(tree, actions):
@@ -35,15 +42,28 @@ def applied(tree, actions):
     for action in actions:
         if isinstance(action, Create):
             assert action.partition not in partitions, action
-            partitions[action.partition] = Partition(action.partition, str(action.partition), tree.spelling, action.bounds)
+            partitions[action.partition] = Partition(
+                action.partition, str(action.partition), tree.spelling, action.bounds
+            )
         else:
             del partitions[action.partition]
     return replace(tree, partitions=tuple(partitions.values()))
 
 
 def monthly(**changes):
-    return replace(Layout(READING, By.RANGE, ("taken_at",), parse_span("1 month"), from_=date(2025, 1, 1),
-                          ahead=parse_span("3 months"), keep=parse_span("13 months"), catch_all=True), **changes)
+    return replace(
+        Layout(
+            READING,
+            By.RANGE,
+            ("taken_at",),
+            parse_span("1 month"),
+            from_=date(2025, 1, 1),
+            ahead=parse_span("3 months"),
+            keep=parse_span("13 months"),
+            catch_all=True,
+        ),
+        **changes,
+    )
 
 
 NOW = datetime(2026, 3, 1, tzinfo=UTC)
@@ -57,11 +77,22 @@ class RangeTest(unittest.TestCase):
     def test_coming_partitions_reach_ahead_and_past_ones_leave(self):
         layout = monthly()
         held = [action.bounds for action in reconcile(layout, tree_of(layout, Kind.TIMESTAMPTZ), NOW).actions]
-        self.assertEqual(17, len(held))  # from February 2025, what is older would be past at once, to May 2026; the rest
+        self.assertEqual(
+            17, len(held)
+        )  # from February 2025, what is older would be past at once, to May 2026; the rest
         found = kinds_and_names(layout, tree_of(layout, Kind.TIMESTAMPTZ, held), NOW + timedelta(days=106))
-        self.assertEqual([("create", "reading_2026_06"), ("create", "reading_2026_07"), ("create", "reading_2026_08"),
-                          ("create", "reading_2026_09"), ("detach", "held_0"), ("detach", "held_1"), ("detach", "held_2")],
-                         found)
+        self.assertEqual(
+            [
+                ("create", "reading_2026_06"),
+                ("create", "reading_2026_07"),
+                ("create", "reading_2026_08"),
+                ("create", "reading_2026_09"),
+                ("detach", "held_0"),
+                ("detach", "held_1"),
+                ("detach", "held_2"),
+            ],
+            found,
+        )
 
     def test_ahead_that_ends_on_a_bound_needs_no_further_partition(self):
         layout = monthly(catch_all=False, keep=None, from_=date(2026, 3, 1), ahead=parse_span("1 month"))
@@ -79,8 +110,10 @@ class RangeTest(unittest.TestCase):
         layout = monthly(catch_all=False, keep=None, from_=date(2026, 3, 1), ahead=parse_span("1 month"))
         half = Range((date(2026, 3, 1),), (date(2026, 3, 15),))
         [action] = reconcile(layout, tree_of(layout, Kind.DATE, [half]), NOW).actions
-        self.assertEqual((Range((date(2026, 3, 15),), (date(2026, 4, 1),)), "reading_2026_03_15"),
-                         (action.bounds, action.partition.table))
+        self.assertEqual(
+            (Range((date(2026, 3, 15),), (date(2026, 4, 1),)), "reading_2026_03_15"),
+            (action.bounds, action.partition.table),
+        )
 
     def test_past_keep_says_what_becomes_of_it(self):
         for past_keep in PastKeep:
@@ -110,7 +143,9 @@ class RangeTest(unittest.TestCase):
 
 
 class ListAndHashTest(unittest.TestCase):
-    zones = Layout(READING, By.LIST, ("zone",), groups=(Group("alpine", ("A1", "A2")), Group("coast", ("C1",))), catch_all=True)
+    zones = Layout(
+        READING, By.LIST, ("zone",), groups=(Group("alpine", ("A1", "A2")), Group("coast", ("C1",))), catch_all=True
+    )
     hashed = Layout(READING, By.HASH, ("hive_id",), parts=4)
 
     def test_missing_groups_and_parts_are_created(self):
@@ -120,12 +155,15 @@ class ListAndHashTest(unittest.TestCase):
         self.assertEqual([("create", "reading_m4r01"), ("create", "reading_m4r03")], found)
 
     def test_what_no_action_mends_is_drift(self):
-        for layout, kind, bounds in [(self.zones, Kind.TEXT, [Listed(("A1",)), Listed(("C1",)), CatchAll()]),
-                                     (self.hashed, Kind.INTEGER, [Hashed(8, 0)])]:
+        for layout, kind, bounds in [
+            (self.zones, Kind.TEXT, [Listed(("A1",)), Listed(("C1",)), CatchAll()]),
+            (self.hashed, Kind.INTEGER, [Hashed(8, 0)]),
+        ]:
             with self.subTest(str(layout)):
                 result = reconcile(layout, tree_of(layout, kind, bounds), NOW)
-                self.assertEqual(((), ["drift"], True),
-                                 (result.actions, [each.code for each in result.leftovers], result.has_drift))
+                self.assertEqual(
+                    ((), ["drift"], True), (result.actions, [each.code for each in result.leftovers], result.has_drift)
+                )
 
 
 class LawTest(unittest.TestCase):
@@ -135,13 +173,32 @@ class LawTest(unittest.TestCase):
     moments = st.datetimes(datetime(2019, 1, 1), datetime(2031, 1, 1))
 
     @settings(max_examples=150, deadline=None)
-    @given(span=spans, ahead=lengths, keep=lengths, zone=zones, now=moments, later=st.integers(0, 500),
-           start=st.none() | st.dates(date(2018, 1, 1), date(2030, 1, 1)), kind=st.sampled_from([Kind.TIMESTAMPTZ, Kind.TIMESTAMP]),
-           catch_all=st.booleans(), edges=st.lists(moments, max_size=6, unique=True))
-    def test_applying_leaves_no_drift_and_is_proposed_once(self, span, ahead, keep, zone, now, later, start, kind, catch_all,
-                                                           edges):
-        layout = Layout(READING, By.RANGE, ("taken_at",), parse_span(span), zone=zone, from_=start, catch_all=catch_all,
-                        ahead=parse_span(ahead) if ahead else None, keep=parse_span(keep) if keep else None)
+    @given(
+        span=spans,
+        ahead=lengths,
+        keep=lengths,
+        zone=zones,
+        now=moments,
+        later=st.integers(0, 500),
+        start=st.none() | st.dates(date(2018, 1, 1), date(2030, 1, 1)),
+        kind=st.sampled_from([Kind.TIMESTAMPTZ, Kind.TIMESTAMP]),
+        catch_all=st.booleans(),
+        edges=st.lists(moments, max_size=6, unique=True),
+    )
+    def test_applying_leaves_no_drift_and_is_proposed_once(
+        self, span, ahead, keep, zone, now, later, start, kind, catch_all, edges
+    ):
+        layout = Layout(
+            READING,
+            By.RANGE,
+            ("taken_at",),
+            parse_span(span),
+            zone=zone,
+            from_=start,
+            catch_all=catch_all,
+            ahead=parse_span(ahead) if ahead else None,
+            keep=parse_span(keep) if keep else None,
+        )
         now = now.replace(tzinfo=UTC)
         if start and start > now.date():
             start = None
@@ -159,12 +216,19 @@ class LawTest(unittest.TestCase):
                 self.assertLessEqual(lower.to, upper.from_)  # no key in two partitions
 
     @settings(max_examples=60, deadline=None)
-    @given(span=spans, zone=zones, now=moments, ahead=st.sampled_from(["3 days", "2 weeks", "3 months"]),
-           offset=st.floats(0, 0.999))
+    @given(
+        span=spans,
+        zone=zones,
+        now=moments,
+        ahead=st.sampled_from(["3 days", "2 weeks", "3 months"]),
+        offset=st.floats(0, 0.999),
+    )
     def test_every_instant_within_ahead_has_a_partition(self, span, zone, now, ahead, offset):
         layout = Layout(READING, By.RANGE, ("taken_at",), parse_span(span), zone=zone, ahead=parse_span(ahead))
         now = now.replace(tzinfo=UTC)
-        tree = applied(tree_of(layout, Kind.TIMESTAMPTZ), reconcile(layout, tree_of(layout, Kind.TIMESTAMPTZ), now).actions)
+        tree = applied(
+            tree_of(layout, Kind.TIMESTAMPTZ), reconcile(layout, tree_of(layout, Kind.TIMESTAMPTZ), now).actions
+        )
         least = {"3 days": 3, "2 weeks": 14, "3 months": 89}[ahead] - 1  # a day may have 23 hours
         self.assertIsNotNone(tree.home((now + timedelta(days=least * offset),)))
 
@@ -177,16 +241,23 @@ class LawTest(unittest.TestCase):
 
 
 class EstimateTest(unittest.TestCase):
-    statistics = ColumnStatistics("taken_at", 0.1, None, ((date(2026, 1, 5), 0.3),),
-                                  tuple(date(2026, 1, 1) + timedelta(days=10 * step) for step in range(7)))
+    statistics = ColumnStatistics(
+        "taken_at",
+        0.1,
+        None,
+        ((date(2026, 1, 5), 0.3),),
+        tuple(date(2026, 1, 1) + timedelta(days=10 * step) for step in range(7)),
+    )
 
     def test_shares_come_from_common_values_and_the_histogram(self):
         for what, bounds, expected in [
             ("a common value and a sixth of the histogram", Range((date(2026, 1, 1),), (date(2026, 1, 11),)), 0.4),
             ("half a bucket", Range((date(2026, 1, 11),), (date(2026, 1, 16),)), 0.05),
             ("beyond the last", Range((date(2026, 3, 2),), None), 0.0),
-            ("everything", Range(None, None), 0.9), ("nothing known", Listed((date(2026, 1, 6),)), 0.0),
-            ("NULL", Listed((None,)), 0.1), ("hash", Hashed(8, 3), 0.125),
+            ("everything", Range(None, None), 0.9),
+            ("nothing known", Listed((date(2026, 1, 6),)), 0.0),
+            ("NULL", Listed((None,)), 0.1),
+            ("hash", Hashed(8, 3), 0.125),
         ]:
             with self.subTest(what):
                 self.assertAlmostEqual(expected, shares([bounds], self.statistics)[0], places=6)
@@ -204,6 +275,7 @@ class EstimateTest(unittest.TestCase):
 
     def test_due_partitions_hold_all_the_rows_there_are(self):
         layout = monthly(from_=None, catch_all=False)
-        planned = due_partitions(layout, (Kind.DATE,), Namer(layout, Kind.DATE, 63), now=NOW,
-                                 low=date(2025, 11, 30), high=date(2027, 1, 1))
+        planned = due_partitions(
+            layout, (Kind.DATE,), Namer(layout, Kind.DATE, 63), now=NOW, low=date(2025, 11, 30), high=date(2027, 1, 1)
+        )
         self.assertEqual(("reading_2025_11", "reading_2027_01"), (planned[0].name, planned[-1].name))

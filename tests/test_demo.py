@@ -45,12 +45,17 @@ class DemoTest(unittest.TestCase):
 
     def test_it_walks_through_the_job_and_leaves_nothing(self):
         done = run("demo", *SMALL, "--files", self.folder / "files", env=self.environment)
-        self.assertEqual((0, ""), (done.returncode, done.stderr.replace("slabrow: convert.sql is written; nothing has been done\n", "")))
+        self.assertEqual(
+            (0, ""),
+            (done.returncode, done.stderr.replace("slabrow: convert.sql is written; nothing has been done\n", "")),
+        )
         for stage in range(1, 9):
             self.assertIn(f"{stage} of 8 · ", done.stdout)
         self.assertIn("counts and fingerprints are equal", done.stdout)
-        self.assertEqual({"slabrow.toml", "workload.sql", "before.json", "forecast.png", "convert.sql", "server-log.csv"},
-                         {path.name for path in (self.folder / "files").iterdir()})
+        self.assertEqual(
+            {"slabrow.toml", "workload.sql", "before.json", "forecast.png", "convert.sql", "server-log.csv"},
+            {path.name for path in (self.folder / "files").iterdir()},
+        )
         self.assertIn("duration", (self.folder / "files" / "server-log.csv").read_text())
         self.assert_gone(done.stdout)
 
@@ -90,8 +95,13 @@ class OwnServerTest(DatabaseTest):
     def test_on_a_server_of_the_users_own_only_its_schema_is_touched(self):
         self.sql("CREATE TABLE mine (n int)")
         self.assertIn("8 of 8", self.slabrow("demo", "--dsn", self.dsn, *SMALL).stdout)
-        self.assertEqual([("mine",)], self.sql("SELECT relname FROM pg_class WHERE relkind IN ('r', 'p') AND relnamespace NOT IN "
-                                               "('pg_catalog'::regnamespace, 'information_schema'::regnamespace)"))
+        self.assertEqual(
+            [("mine",)],
+            self.sql(
+                "SELECT relname FROM pg_class WHERE relkind IN ('r', 'p') AND relnamespace NOT IN "
+                "('pg_catalog'::regnamespace, 'information_schema'::regnamespace)"
+            ),
+        )
         self.sql("CREATE SCHEMA apiary; CREATE TABLE apiary.precious (n int)")
         self.assertIn("schema apiary exists", self.slabrow("demo", "--dsn", self.dsn, *SMALL, code=4).stderr)
         self.assertEqual(0, self.value("SELECT count(*) FROM apiary.precious"))
@@ -109,10 +119,20 @@ class DataTest(unittest.TestCase):
 
     def test_binary_rows_carry_nulls_and_texts_of_any_length(self):
         from slabrow.demo.binary_copy import Field, encode
-        rows = encode([Field(np.array([1, 2], np.int32)), Field(np.array(["", "abc"], "S5")),
-                       Field(np.array([7, 8], np.int16), np.array([False, True]))])
-        self.assertEqual(bytes.fromhex("0003 00000004 00000001 00000000 00000002 0007"
-                                       "0003 00000004 00000002 00000003 616263 ffffffff"), rows)
+
+        rows = encode(
+            [
+                Field(np.array([1, 2], np.int32)),
+                Field(np.array(["", "abc"], "S5")),
+                Field(np.array([7, 8], np.int16), np.array([False, True])),
+            ]
+        )
+        self.assertEqual(
+            bytes.fromhex(
+                "0003 00000004 00000001 00000000 00000002 00070003 00000004 00000002 00000003 616263 ffffffff"
+            ),
+            rows,
+        )
 
 
 class PrivateServerTest(unittest.TestCase):

@@ -56,6 +56,7 @@ class ScriptTest(unittest.TestCase):
     def test_a_file_is_written_whole_or_not_at_all(self):
         from slabrow.core.errors import UsageError
         from slabrow.files.script import write_file
+
         with tempfile.TemporaryDirectory() as folder:
             write_file(Path(folder) / "a.sql", "SELECT 1;\n")
             self.assertEqual(["a.sql"], [path.name for path in Path(folder).iterdir()])

@@ -44,8 +44,18 @@ class LayoutFileTest(unittest.TestCase):
             ("kinds of span mixed", GOOD + "keep = 5000\n", 6, "same kind"),
             ("open below with keep", GOOD + 'keep = "1 year"\nopen_below = true\n', 7, "remove one of them"),
             ("pattern without bound", GOOD + 'partition_name = "{table}_x"\n', 6, "add it"),
-            ("value in two groups", '[[layout]]\ntable="a.b"\nby="list"\nkey=["z"]\ngroups={x=["A"], y=["A"]}\n', 5, "keep one"),
-            ("hash with a catch-all", '[[layout]]\ntable="a.b"\nby="hash"\nkey=["z"]\nparts=2\ncatch_all=true\n', 6, "remove"),
+            (
+                "value in two groups",
+                '[[layout]]\ntable="a.b"\nby="list"\nkey=["z"]\ngroups={x=["A"], y=["A"]}\n',
+                5,
+                "keep one",
+            ),
+            (
+                "hash with a catch-all",
+                '[[layout]]\ntable="a.b"\nby="hash"\nkey=["z"]\nparts=2\ncatch_all=true\n',
+                6,
+                "remove",
+            ),
             ("one part", '[[layout]]\ntable="a.b"\nby="hash"\nkey=["z"]\nparts=1\n', 5, "2 or more"),
             ("list of two columns", '[[layout]]\ntable="a.b"\nby="list"\nkey=["z", "y"]\n', 4, "keep the first"),
             ("two layouts", GOOD + GOOD, 7, "has a layout already"),
@@ -68,6 +78,7 @@ class LayoutFileTest(unittest.TestCase):
 
     def test_every_key_is_in_the_manual(self):
         from tests.support import ROOT
+
         manual = (ROOT / "docs" / "layout.md").read_text()
         self.assertEqual([], [key for key in KEYS if f"`{key}`" not in manual])
 
@@ -76,24 +87,36 @@ class QueryFileTest(unittest.TestCase):
     def test_the_demo_workload_is_read(self):
         queries = parse_queries(WORKLOAD, "workload.sql")
         prepared = next(query for query in queries if query.name == "prepared-day")
-        self.assertEqual((32, ("17", "'2026-02-10 00:00+00'", "'2026-02-11 00:00+00'"), 3000.0),
-                         (len(queries), prepared.params, prepared.weight))
+        self.assertEqual(
+            (32, ("17", "'2026-02-10 00:00+00'", "'2026-02-11 00:00+00'"), 3000.0),
+            (len(queries), prepared.params, prepared.weight),
+        )
         self.assertEqual("<= 1", str(prepared.limit))
 
     def test_semicolons_in_quotes_and_comments_end_nothing(self):
         text = "SELECT ';', $$ a;b $$, \"x;y\" -- c;d\n/* e;f */ ; -- name: second\nSELECT 2"
-        self.assertEqual([("query-1", 1), ("second", 3)], [(query.name, query.line) for query in parse_queries(text, "f")])
+        self.assertEqual(
+            [("query-1", 1), ("second", 3)], [(query.name, query.line) for query in parse_queries(text, "f")]
+        )
 
     def test_limits_are_exact_or_upper(self):
-        for text, touched, expected in [("<= 2", 2, True), ("<= 2", 3, False), ("= 1", 0, False), ("< 3", 2, True), ("4", 4, True)]:
+        for text, touched, expected in [
+            ("<= 2", 2, True),
+            ("<= 2", 3, False),
+            ("= 1", 0, False),
+            ("< 3", 2, True),
+            ("4", 4, True),
+        ]:
             [query] = parse_queries(f"-- touches: {text}\nSELECT 1;", "f")
             with self.subTest(text, touched=touched):
                 self.assertEqual(expected, query.limit.holds(touched))
 
     def test_what_cannot_be_read_names_the_line(self):
         for text, line, hint in [
-            ("-- touches: few\nSELECT 1;", 2, "<= 2"), ("-- weight: often\nSELECT 1;", 2, "runs a day"),
-            ("SELECT 1;\n\n-- touch: <= 2\nSELECT 2;", 3, "touches:"), ("-- name: a\nSELECT 1;\n-- name: a\nSELECT 2;", 4, "own name"),
+            ("-- touches: few\nSELECT 1;", 2, "<= 2"),
+            ("-- weight: often\nSELECT 1;", 2, "runs a day"),
+            ("SELECT 1;\n\n-- touch: <= 2\nSELECT 2;", 3, "touches:"),
+            ("-- name: a\nSELECT 1;\n-- name: a\nSELECT 2;", 4, "own name"),
         ]:
             with self.subTest(text), self.assertRaises(UsageError) as raised:
                 parse_queries(text, "f")
@@ -125,7 +148,8 @@ class MentionsTest(unittest.TestCase):
 
     def test_a_key_takes_in_a_column_whatever_is_quoted_in_it(self):
         for definition, expected in [
-            ("PRIMARY KEY (a)", "PRIMARY KEY (a, k)"), ('UNIQUE (a, "b)") INCLUDE (c)', 'UNIQUE (a, "b)", k) INCLUDE (c)'),
+            ("PRIMARY KEY (a)", "PRIMARY KEY (a, k)"),
+            ('UNIQUE (a, "b)") INCLUDE (c)', 'UNIQUE (a, "b)", k) INCLUDE (c)'),
             ("USING btree (lower(a)) WHERE (x = ')')", "USING btree (lower(a), k) WHERE (x = ')')"),
         ]:
             with self.subTest(definition):

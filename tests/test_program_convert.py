@@ -88,8 +88,10 @@ class ConvertTest(DatabaseTest):
         before, rows = self.sql(BELONGINGS), self.sql("TABLE apiary.log ORDER BY 1")
         self.layout(layout())
         done = self.json("convert", "--go", *NOW)
-        self.assertEqual([["Log Id", "taken_at"], ["hive_id", "serial_no", "taken_at"], ["", "taken_at"]],
-                         [change["after"] for change in done["key_changes"]])
+        self.assertEqual(
+            [["Log Id", "taken_at"], ["hive_id", "serial_no", "taken_at"], ["", "taken_at"]],
+            [change["after"] for change in done["key_changes"]],
+        )
         self.assertEqual((before, rows), (self.sql(BELONGINGS), self.sql("TABLE apiary.log ORDER BY 1")))
         self.sql("INSERT INTO apiary.log (taken_at) VALUES ('2026-03-02')")
         self.assertEqual((5905, 906), self.sql('SELECT max("Log Id"), max(serial_no) FROM apiary.log')[0])
@@ -98,7 +100,9 @@ class ConvertTest(DatabaseTest):
         self.assertTrue(self.value("SELECT to_regclass('apiary.log_before') IS NOT NULL"))
         self.slabrow("convert", "--drop-old", "--go")
         self.assertIsNone(self.value("SELECT to_regclass('apiary.log_before')"))
-        self.sql("INSERT INTO apiary.log (taken_at) VALUES ('2026-03-02')")  # its sequences did not go with the old table
+        self.sql(
+            "INSERT INTO apiary.log (taken_at) VALUES ('2026-03-02')"
+        )  # its sequences did not go with the old table
 
     def test_the_script_does_what_the_program_does(self):
         self.sql(AWKWARD.format(db=self.database))
@@ -120,26 +124,49 @@ class ConvertTest(DatabaseTest):
         self.layout(layout())
         self.slabrow("convert", "--script", "convert.sql", *NOW)
         script = (self.folder / "convert.sql").read_text()
-        (self.folder / "convert.sql").write_text(script.replace("FROM ONLY apiary.log;", "FROM ONLY apiary.log WHERE log_id <> 77;"))
+        (self.folder / "convert.sql").write_text(
+            script.replace("FROM ONLY apiary.log;", "FROM ONLY apiary.log WHERE log_id <> 77;")
+        )
         with self.assertRaisesRegex(AssertionError, "differs from the original"):
             self.psql("convert.sql")
-        self.assertEqual([("log",)], self.sql("SELECT relname FROM pg_class WHERE relname ~ '^log' AND relkind IN ('r', 'p')"))
+        self.assertEqual(
+            [("log",)], self.sql("SELECT relname FROM pg_class WHERE relname ~ '^log' AND relkind IN ('r', 'p')")
+        )
 
     def test_what_would_be_lost_is_refused_by_name(self):
         self.sql(PLAIN)
         self.layout(layout())
         for what, make, remove in [
             ("view seen", "CREATE VIEW seen AS TABLE apiary.log", "DROP VIEW seen"),
-            ("incoming foreign key other_log_id_fkey of other", "CREATE TABLE other (log_id bigint REFERENCES apiary.log)", "DROP TABLE other"),
-            ("trigger ring", "CREATE TRIGGER ring BEFORE UPDATE ON apiary.log FOR EACH ROW EXECUTE FUNCTION "
-             "suppress_redundant_updates_trigger()", "DROP TRIGGER ring ON apiary.log"),
+            (
+                "incoming foreign key other_log_id_fkey of other",
+                "CREATE TABLE other (log_id bigint REFERENCES apiary.log)",
+                "DROP TABLE other",
+            ),
+            (
+                "trigger ring",
+                "CREATE TRIGGER ring BEFORE UPDATE ON apiary.log FOR EACH ROW EXECUTE FUNCTION "
+                "suppress_redundant_updates_trigger()",
+                "DROP TRIGGER ring ON apiary.log",
+            ),
             ("row security policy mine", "CREATE POLICY mine ON apiary.log", "DROP POLICY mine ON apiary.log"),
             ("inheritance heir", "CREATE TABLE heir () INHERITS (apiary.log)", "DROP TABLE heir"),
             ("publication news", "CREATE PUBLICATION news FOR TABLE apiary.log", "DROP PUBLICATION news"),
-            ("function reads(apiary.log)", "CREATE FUNCTION reads(apiary.log) RETURNS int LANGUAGE sql RETURN 1", "DROP FUNCTION reads"),
-            ("replica identity f", "ALTER TABLE apiary.log REPLICA IDENTITY FULL", "ALTER TABLE apiary.log REPLICA IDENTITY DEFAULT"),
-            ("exclusion constraint solo", "ALTER TABLE apiary.log ADD CONSTRAINT solo EXCLUDE (log_id WITH =)",
-             "ALTER TABLE apiary.log DROP CONSTRAINT solo"),
+            (
+                "function reads(apiary.log)",
+                "CREATE FUNCTION reads(apiary.log) RETURNS int LANGUAGE sql RETURN 1",
+                "DROP FUNCTION reads",
+            ),
+            (
+                "replica identity f",
+                "ALTER TABLE apiary.log REPLICA IDENTITY FULL",
+                "ALTER TABLE apiary.log REPLICA IDENTITY DEFAULT",
+            ),
+            (
+                "exclusion constraint solo",
+                "ALTER TABLE apiary.log ADD CONSTRAINT solo EXCLUDE (log_id WITH =)",
+                "ALTER TABLE apiary.log DROP CONSTRAINT solo",
+            ),
         ]:
             self.sql(make)
             with self.subTest(what):
@@ -152,28 +179,60 @@ class ConvertTest(DatabaseTest):
             quoted_name = '"' + name.replace('"', '""') + '"'
             self.sql(f"CREATE TABLE {quoted_name} (id int PRIMARY KEY, taken_at date NOT NULL)".encode())
             self.sql(f"INSERT INTO {quoted_name} VALUES (1, '2026-03-05'), (2, '2026-04-01')".encode())
-            self.layout(f"[[layout]]\ntable = '''{quoted_name}'''\nby = 'range'\nkey = ['taken_at']\nspan = '1 month'\nkeep = '1 month'\n")
+            self.layout(
+                f"[[layout]]\ntable = '''{quoted_name}'''\nby = 'range'\nkey = ['taken_at']\nspan = '1 month'\nkeep = '1 month'\n"
+            )
             with self.subTest(name):
                 self.slabrow("convert", "--go", "--now", "2026-03-10", "--old-name", f"old_{number}")
                 census = self.json("census", quoted_name, "--exact")
                 self.assertEqual([1, 1], [partition["rows"] for partition in census["partitions"]])
                 self.slabrow("tend", "--go", "--now", "2026-05-10")
-                self.assertEqual([("2026-04-01", 1), ("2026-05-01", 0)], [
-                    (each["from"], each["rows"]) for each in self.json("census", quoted_name, "--exact")["partitions"]])
+                self.assertEqual(
+                    [("2026-04-01", 1), ("2026-05-01", 0)],
+                    [
+                        (each["from"], each["rows"])
+                        for each in self.json("census", quoted_name, "--exact")["partitions"]
+                    ],
+                )
 
     def test_empty_tables_numbers_hashes_and_lists_of_every_value(self):
         for what, columns, filling, keys, expected in [
             ("empty", "taken_at date NOT NULL", None, {}, 1),
-            ("numbers", "n bigint NOT NULL", "SELECT n * 100 - 300 FROM generate_series(0, 9) n",
-             {"key": ["n"], "span": 250, "ahead": 500}, 7),
-            ("hash of two", "a int, b text", "SELECT n % 7, n::text FROM generate_series(1, 500) n",
-             {"by": "hash", "key": ["a", "b"], "span": None, "ahead": None, "parts": 5}, 5),
-            ("a list of every value", "z text", "SELECT (ARRAY['A', 'b c', NULL])[1 + n % 3] FROM generate_series(1, 90) n",
-             {"by": "list", "key": ["z"], "span": None, "ahead": None}, 3),
-            ("numbers with open beginning", "n int", "VALUES (5), (15), (2000000000)",
-             {"key": ["n"], "span": 10, "from": 10, "ahead": 10, "open_below": True, "catch_all": True}, None),
-            ("two columns of a range", "taken_at timestamp, hive int", "SELECT '2026-01-15'::timestamp + n * interval '1 day', n "
-             "FROM generate_series(1, 40) n", {"key": ["taken_at", "hive"]}, 3),
+            (
+                "numbers",
+                "n bigint NOT NULL",
+                "SELECT n * 100 - 300 FROM generate_series(0, 9) n",
+                {"key": ["n"], "span": 250, "ahead": 500},
+                7,
+            ),
+            (
+                "hash of two",
+                "a int, b text",
+                "SELECT n % 7, n::text FROM generate_series(1, 500) n",
+                {"by": "hash", "key": ["a", "b"], "span": None, "ahead": None, "parts": 5},
+                5,
+            ),
+            (
+                "a list of every value",
+                "z text",
+                "SELECT (ARRAY['A', 'b c', NULL])[1 + n % 3] FROM generate_series(1, 90) n",
+                {"by": "list", "key": ["z"], "span": None, "ahead": None},
+                3,
+            ),
+            (
+                "numbers with open beginning",
+                "n int",
+                "VALUES (5), (15), (2000000000)",
+                {"key": ["n"], "span": 10, "from": 10, "ahead": 10, "open_below": True, "catch_all": True},
+                None,
+            ),
+            (
+                "two columns of a range",
+                "taken_at timestamp, hive int",
+                "SELECT '2026-01-15'::timestamp + n * interval '1 day', n FROM generate_series(1, 40) n",
+                {"key": ["taken_at", "hive"]},
+                3,
+            ),
         ]:
             self.sql(f"DROP TABLE IF EXISTS t, t_before; CREATE TABLE t ({columns})")
             self.sql(f"INSERT INTO t {filling}" if filling else "SELECT 1")
@@ -183,7 +242,9 @@ class ConvertTest(DatabaseTest):
                     self.assertIn("partitions", self.slabrow("convert", "--go", *NOW, code=2).stderr)
                     continue
                 self.slabrow("convert", "--go", *NOW)
-                self.assertEqual(expected, self.value("SELECT count(*) FROM pg_inherits WHERE inhparent = 't'::regclass"))
+                self.assertEqual(
+                    expected, self.value("SELECT count(*) FROM pg_inherits WHERE inhparent = 't'::regclass")
+                )
                 self.assertEqual([], self.sql("TABLE t EXCEPT ALL TABLE t_before"))
 
     def test_writers_wait_readers_do_not_and_what_they_write_is_kept(self):
@@ -192,7 +253,10 @@ class ConvertTest(DatabaseTest):
         written, slowest, ended = [0], [0.0], threading.Event()
 
         def write():
-            with psycopg.connect(self.dsn, autocommit=True) as writer, psycopg.connect(self.dsn, autocommit=True) as reader:
+            with (
+                psycopg.connect(self.dsn, autocommit=True) as writer,
+                psycopg.connect(self.dsn, autocommit=True) as reader,
+            ):
                 while not ended.is_set():
                     began = time.monotonic()
                     reader.execute("SELECT 1 FROM apiary.log LIMIT 1")
@@ -213,8 +277,12 @@ class ConvertTest(DatabaseTest):
         self.sql(PLAIN.replace("700", "200000").replace("3 hours", "10 seconds"))
         self.layout(layout(catch_all=True))
         codes = []
-        threads = [threading.Thread(target=lambda: codes.append(self.run_quietly("convert", "--go", "--lock-wait", "100ms", *NOW)))
-                   for _ in range(2)]
+        threads = [
+            threading.Thread(
+                target=lambda: codes.append(self.run_quietly("convert", "--go", "--lock-wait", "100ms", *NOW))
+            )
+            for _ in range(2)
+        ]
         for thread in threads:
             thread.start()
         for thread in threads:
@@ -224,12 +292,15 @@ class ConvertTest(DatabaseTest):
 
     def run_quietly(self, *arguments):
         from tests.support import run
+
         return run(*arguments, env={"SLABROW_DSN": self.dsn}, cwd=self.folder).returncode
 
 
 class BuildTest(DatabaseTest):
-    SCHEMA = ("CREATE TABLE apiary.log (log_id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, taken_at timestamptz NOT NULL, n int);\n"
-              "CREATE INDEX log_n_idx ON apiary.log (n);\n")
+    SCHEMA = (
+        "CREATE TABLE apiary.log (log_id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, taken_at timestamptz NOT NULL, n int);\n"
+        "CREATE INDEX log_n_idx ON apiary.log (n);\n"
+    )
 
     def setUp(self):
         super().setUp()
@@ -252,8 +323,10 @@ class BuildTest(DatabaseTest):
 
     def test_a_definition_that_cannot_be_used_is_refused(self):
         for text, code, hint in [
-            ("DROP TABLE apiary.log", 2, "begins with DROP"), ("CREATE TABLE x (a int)", 2, "does not create apiary.log"),
-            ("CREATE TABLE apiary.log (taken_at timestamptz, s serial)", 2, "IDENTITY"), ("CREATE TABLE apiary.log (", 3, "syntax error"),
+            ("DROP TABLE apiary.log", 2, "begins with DROP"),
+            ("CREATE TABLE x (a int)", 2, "does not create apiary.log"),
+            ("CREATE TABLE apiary.log (taken_at timestamptz, s serial)", 2, "IDENTITY"),
+            ("CREATE TABLE apiary.log (", 3, "syntax error"),
             (None, 2, "--schema FILE.sql"),
         ]:
             (self.folder / "log.sql").write_text(text or "")
@@ -271,7 +344,9 @@ class BuildTest(DatabaseTest):
         census = self.json("census", "apiary.log", "--exact")
         self.assertEqual((count, 2), (len(census["partitions"]), sum(each["rows"] for each in census["partitions"])))
         with self.assertRaises(psycopg.errors.OutOfMemory):
-            self.sql("DROP TABLE apiary.log")  # one transaction cannot hold the locks: why everything here is done in small ones
+            self.sql(
+                "DROP TABLE apiary.log"
+            )  # one transaction cannot hold the locks: why everything here is done in small ones
         self.layout(layout(span="1 day", **{"from": "2016-01-01"}, keep="10 years", past_keep="drop"))
         self.assertEqual([], self.json("tend", *NOW, "--go")["errors"])
         self.assertEqual("nothing to do", self.slabrow("tend", *NOW).stdout.strip().rsplit(": ", 1)[-1])
@@ -280,16 +355,21 @@ class BuildTest(DatabaseTest):
         self.assertEqual(("one", ["apiary.log_2026_03_02"]), (query["verdict"], query["planned"]))
 
     def test_partitions_of_partitions_are_read_and_counted(self):
-        self.sql("CREATE TABLE apiary.deep (z text, a int, b date) PARTITION BY LIST (z);"
-                 "CREATE TABLE apiary.deep_a PARTITION OF apiary.deep FOR VALUES IN ('a', NULL) PARTITION BY RANGE (a, b);"
-                 "CREATE TABLE apiary.deep_a1 PARTITION OF apiary.deep_a FOR VALUES FROM (1, MINVALUE) TO (5, '2026-01-01');"
-                 "CREATE TABLE apiary.deep_a2 PARTITION OF apiary.deep_a FOR VALUES FROM (6, MINVALUE) TO (MAXVALUE, MAXVALUE);"
-                 "CREATE TABLE apiary.deep_b PARTITION OF apiary.deep FOR VALUES IN ('b') PARTITION BY HASH (lower(z));"
-                 "CREATE TABLE apiary.deep_b1 PARTITION OF apiary.deep_b FOR VALUES WITH (MODULUS 2, REMAINDER 1);"
-                 "INSERT INTO apiary.deep VALUES ('a', 2, '2026-01-05'), (NULL, 7, '2026-01-05')")
+        self.sql(
+            "CREATE TABLE apiary.deep (z text, a int, b date) PARTITION BY LIST (z);"
+            "CREATE TABLE apiary.deep_a PARTITION OF apiary.deep FOR VALUES IN ('a', NULL) PARTITION BY RANGE (a, b);"
+            "CREATE TABLE apiary.deep_a1 PARTITION OF apiary.deep_a FOR VALUES FROM (1, MINVALUE) TO (5, '2026-01-01');"
+            "CREATE TABLE apiary.deep_a2 PARTITION OF apiary.deep_a FOR VALUES FROM (6, MINVALUE) TO (MAXVALUE, MAXVALUE);"
+            "CREATE TABLE apiary.deep_b PARTITION OF apiary.deep FOR VALUES IN ('b') PARTITION BY HASH (lower(z));"
+            "CREATE TABLE apiary.deep_b1 PARTITION OF apiary.deep_b FOR VALUES WITH (MODULUS 2, REMAINDER 1);"
+            "INSERT INTO apiary.deep VALUES ('a', 2, '2026-01-05'), (NULL, 7, '2026-01-05')"
+        )
         census = self.json("census", "apiary.deep", "--exact", code=1)
         by_name = {each["name"]: each for each in census["partitions"]}
-        self.assertEqual(([1, "MINVALUE"], [5, "2026-01-01"], 1), tuple(by_name["apiary.deep_a1"][key] for key in ("from", "to", "rows")))
+        self.assertEqual(
+            ([1, "MINVALUE"], [5, "2026-01-01"], 1),
+            tuple(by_name["apiary.deep_a1"][key] for key in ("from", "to", "rows")),
+        )
         self.assertEqual(["gap", "missing_remainder"], [finding["code"] for finding in census["findings"]])
         self.assertEqual("apiary.deep_b", by_name["apiary.deep_b1"]["parent"])
 
@@ -300,9 +380,11 @@ class BuildTest(DatabaseTest):
         self.assertEqual(["log_2026_03"], again["partitions"])
 
     def test_a_conversion_that_needs_too_many_locks_is_refused_beforehand(self):
-        self.sql("CREATE TABLE apiary.many (taken_at date NOT NULL, a int, b int); CREATE INDEX ON apiary.many (a);"
-                 "CREATE INDEX ON apiary.many (b); INSERT INTO apiary.many SELECT d FROM generate_series('2018-01-01'::date, "
-                 "'2026-01-01', '1 day') d")
+        self.sql(
+            "CREATE TABLE apiary.many (taken_at date NOT NULL, a int, b int); CREATE INDEX ON apiary.many (a);"
+            "CREATE INDEX ON apiary.many (b); INSERT INTO apiary.many SELECT d FROM generate_series('2018-01-01'::date, "
+            "'2026-01-01', '1 day') d"
+        )
         self.layout(layout("apiary.many", span="1 day"))
         error = self.slabrow("convert", "--go", *NOW, code=4).stderr
         self.assertIn("max_locks_per_transaction", error)

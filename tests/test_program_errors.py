@@ -9,15 +9,18 @@ import psycopg
 
 from tests.support import PROGRAM, DatabaseTest, begin, run
 
-READING = ('[[layout]]\ntable = "reading"\nby = "range"\nkey = ["taken_at"]\nspan = "1 month"\nfrom = 2026-01-01\n'
-           'ahead = "1 month"\n')
+READING = (
+    '[[layout]]\ntable = "reading"\nby = "range"\nkey = ["taken_at"]\nspan = "1 month"\nfrom = 2026-01-01\n'
+    'ahead = "1 month"\n'
+)
 NOW = ("--now", "2026-03-01")
 
 
 class UsageTest(unittest.TestCase):
     def test_wrong_usage_is_told_before_any_server_is_asked(self):
         for arguments, problem, fix in [
-            (["censsus"], "no command 'censsus'", "slabrow census"), (["survey", "--exct", "t"], "--exct", "--help"),
+            (["censsus"], "no command 'censsus'", "slabrow census"),
+            (["survey", "--exct", "t"], "--exct", "--help"),
             (["tend", "--go", "--script", "x"], "exclude each other", "--go does it"),
             (["tend", "--now", "yesterday"], "--now yesterday is not a timestamp", "2026-03-01"),
             (["tend", "--lock-wait", "soon"], "'soon' is no duration", "500ms"),
@@ -42,7 +45,18 @@ class UsageTest(unittest.TestCase):
     def test_help_and_version_answer(self):
         self.assertIn("prove ", run("--help").stdout)
         self.assertRegex(run("--version").stdout, r"^slabrow \d")
-        for command in ["demo", "survey", "forecast", "build", "convert", "census", "route", "prove", "tend", "compare"]:
+        for command in [
+            "demo",
+            "survey",
+            "forecast",
+            "build",
+            "convert",
+            "census",
+            "route",
+            "prove",
+            "tend",
+            "compare",
+        ]:
             with self.subTest(command):
                 done = run(command, "--help")
                 self.assertEqual((0, True), (done.returncode, "exit codes" in done.stdout))
@@ -56,8 +70,10 @@ class ServerErrorsTest(DatabaseTest):
     def setUp(self):
         super().setUp()
         self.layout(READING)
-        self.sql("CREATE TABLE reading (id int PRIMARY KEY, taken_at timestamptz); CREATE VIEW seen AS SELECT 1 AS taken_at;"
-                 "GRANT CONNECT ON DATABASE " + self.database + " TO reader")
+        self.sql(
+            "CREATE TABLE reading (id int PRIMARY KEY, taken_at timestamptz); CREATE VIEW seen AS SELECT 1 AS taken_at;"
+            "GRANT CONNECT ON DATABASE " + self.database + " TO reader"
+        )
 
     def refused(self, code, *arguments, dsn=None):
         done = self.slabrow(*arguments, code=code, dsn=dsn)
@@ -67,17 +83,58 @@ class ServerErrorsTest(DatabaseTest):
     def test_what_the_server_refuses_is_said_with_what_to_do(self):
         socket = self.dsn.split("host=")[1]
         for what, dsn, code, arguments, problem, fix in [
-            ("dead server", "postgresql://127.0.0.1:1/x?connect_timeout=2", 3, ["survey", "reading"], "cannot be reached", "--dsn"),
-            ("wrong password", f"postgresql://with_password:bitter@/postgres?host={socket}", 3, ["survey", "reading"],
-             "password authentication failed", "PGPASSWORD"),
-            ("no password", f"postgresql://with_password@/postgres?host={socket}", 3, ["survey", "reading"], "no password", "PGPASSWORD"),
-            ("bad DSN", "postgresql://user:bitter pw@[/x", 2, ["survey", "reading"], "DSN cannot be read", "postgresql://USER"),
-            ("no database", f"postgresql://postgres@/nowhere?host={socket}", 3, ["survey", "reading"], "does not exist", "name"),
+            (
+                "dead server",
+                "postgresql://127.0.0.1:1/x?connect_timeout=2",
+                3,
+                ["survey", "reading"],
+                "cannot be reached",
+                "--dsn",
+            ),
+            (
+                "wrong password",
+                f"postgresql://with_password:bitter@/postgres?host={socket}",
+                3,
+                ["survey", "reading"],
+                "password authentication failed",
+                "PGPASSWORD",
+            ),
+            (
+                "no password",
+                f"postgresql://with_password@/postgres?host={socket}",
+                3,
+                ["survey", "reading"],
+                "no password",
+                "PGPASSWORD",
+            ),
+            (
+                "bad DSN",
+                "postgresql://user:bitter pw@[/x",
+                2,
+                ["survey", "reading"],
+                "DSN cannot be read",
+                "postgresql://USER",
+            ),
+            (
+                "no database",
+                f"postgresql://postgres@/nowhere?host={socket}",
+                3,
+                ["survey", "reading"],
+                "does not exist",
+                "name",
+            ),
             ("missing table", None, 3, ["survey", "readng"], "no table readng", "did you mean public.reading?"),
             ("missing schema", None, 3, ["census", "x.reading"], "no table x.reading", ""),
             ("a view", None, 3, ["survey", "seen"], "cannot be surveyed", "holds the rows"),
             ("not partitioned", None, 3, ["census", "reading"], "is not partitioned", "slabrow convert"),
-            ("no rights", self.dsn_as("reader"), 3, ["survey", "reading", "--exact"], "permission denied", "GRANT SELECT ON TABLE reading"),
+            (
+                "no rights",
+                self.dsn_as("reader"),
+                3,
+                ["survey", "reading", "--exact"],
+                "permission denied",
+                "GRANT SELECT ON TABLE reading",
+            ),
             ("no column", None, 2, ["survey", "reading", "--by", "taken"], "no column taken", ""),
             ("bad value", None, 3, ["route", "--table", "reading", "x"], "is not partitioned", ""),
         ]:
@@ -92,8 +149,10 @@ class ServerErrorsTest(DatabaseTest):
         self.assertIn("it is a view", self.refused(3, "convert", "--go"))
 
     def test_a_role_that_may_only_read_can_survey_forecast_and_prove(self):
-        self.sql("GRANT SELECT ON reading TO reader; INSERT INTO reading SELECT n, '2026-01-01'::timestamptz + n * interval '1 h' "
-                 "FROM generate_series(1, 500) n; ANALYZE reading")
+        self.sql(
+            "GRANT SELECT ON reading TO reader; INSERT INTO reading SELECT n, '2026-01-01'::timestamptz + n * interval '1 h' "
+            "FROM generate_series(1, 500) n; ANALYZE reading"
+        )
         (self.folder / "q.sql").write_text("SELECT count(*) FROM reading;")
         reader = self.dsn_as("reader")
         for arguments in (["survey", "reading", "--exact"], ["forecast", *NOW], ["prove", "--queries", "q.sql"]):
@@ -116,8 +175,13 @@ class ServerErrorsTest(DatabaseTest):
 
     def test_a_layout_that_does_not_fit_the_table_is_refused(self):
         for what, text, hint in [
-            ("span against type", READING.replace('"1 month"\n', "1000\n").replace("from = 2026-01-01\n", "").replace(
-                'ahead = "1 month"\n', ""), "a span of 1000 does not fit a key of type timestamptz"),
+            (
+                "span against type",
+                READING.replace('"1 month"\n', "1000\n")
+                .replace("from = 2026-01-01\n", "")
+                .replace('ahead = "1 month"\n', ""),
+                "a span of 1000 does not fit a key of type timestamptz",
+            ),
             ("missing column", READING.replace("taken_at", "taken_art"), "did you mean taken_at?"),
             ("number for a time", READING.replace("2026-01-01", "5"), "give a date"),
         ]:
@@ -137,22 +201,29 @@ class ServerErrorsTest(DatabaseTest):
             "-- name: copy\nCOPY reading TO PROGRAM 'true';\n-- name: fine\n-- touches: <= 0\nSELECT 1 FROM reading WHERE false;\n"
             "-- name: bad-params\n-- params: 1); DROP TABLE reading; SELECT (1\nSELECT $1::int FROM reading;\n"
             "-- name: writes-in-with\nWITH gone AS (DELETE FROM reading RETURNING 1) SELECT count(*) FROM gone;\n"
-            "-- name: slow\nSELECT pg_sleep(60) FROM reading;\n")
+            "-- name: slow\nSELECT pg_sleep(60) FROM reading;\n"
+        )
         self.sql("INSERT INTO reading VALUES (1, '2026-01-05')")
         began = time.monotonic()
         proved = self.json("prove", "--queries", "q.sql", "--run", "--timeout", "1s", code=1)
         self.assertLess(time.monotonic() - began, 30)
-        self.assertEqual({"drop", "commit", "broken", "copy", "bad-params", "writes-in-with", "slow"},
-                         {each["name"] for each in proved["unproven"] if each["error"]})
-        self.assertEqual([("fine", "none", True)], [(each["name"], each["verdict"], each["ok"]) for each in proved["queries"]])
+        self.assertEqual(
+            {"drop", "commit", "broken", "copy", "bad-params", "writes-in-with", "slow"},
+            {each["name"] for each in proved["unproven"] if each["error"]},
+        )
+        self.assertEqual(
+            [("fine", "none", True)], [(each["name"], each["verdict"], each["ok"]) for each in proved["queries"]]
+        )
         self.assertEqual(1, self.value("SELECT count(*) FROM reading"))
 
 
 class InterruptionTest(DatabaseTest):
     def test_a_conversion_that_is_interrupted_or_killed_leaves_the_table_as_it_was(self):
         self.layout(READING)
-        self.sql("CREATE TABLE reading (id int PRIMARY KEY, taken_at timestamptz NOT NULL);"
-                 "INSERT INTO reading SELECT n, '2026-01-01'::timestamptz + n * interval '10 s' FROM generate_series(1, 400000) n")
+        self.sql(
+            "CREATE TABLE reading (id int PRIMARY KEY, taken_at timestamptz NOT NULL);"
+            "INSERT INTO reading SELECT n, '2026-01-01'::timestamptz + n * interval '10 s' FROM generate_series(1, 400000) n"
+        )
         before = self.value("SELECT sum(hashtext(r::text)) FROM reading r")
         for stop, code in [(signal.SIGINT, 5), (signal.SIGTERM, 5), (signal.SIGKILL, -9)]:
             with self.subTest(stop):
@@ -163,8 +234,15 @@ class InterruptionTest(DatabaseTest):
                 self.assertEqual(code, process.returncode, error)
                 self.assertNotIn("Traceback", error)
                 self.wait_for(None)
-                self.assertEqual(["reading"], [name for (name,) in self.sql(
-                    "SELECT relname::text FROM pg_class WHERE relname LIKE 'reading%%' AND relkind IN ('r', 'p')")])
+                self.assertEqual(
+                    ["reading"],
+                    [
+                        name
+                        for (name,) in self.sql(
+                            "SELECT relname::text FROM pg_class WHERE relname LIKE 'reading%%' AND relkind IN ('r', 'p')"
+                        )
+                    ],
+                )
         self.slabrow("convert", "--go", *NOW)
         self.assertEqual(before, self.value("SELECT sum(hashtext(r::text)) FROM reading r"))
 
@@ -172,8 +250,13 @@ class InterruptionTest(DatabaseTest):
         """Until a session of the program runs such a query; None: until it has no session."""
         end = time.monotonic() + deadline_s
         while time.monotonic() < end:
-            found = [text for (text,) in self.sql("SELECT query FROM pg_stat_activity WHERE application_name = 'slabrow' "
-                                                  "AND datname = %s", self.database)]
+            found = [
+                text
+                for (text,) in self.sql(
+                    "SELECT query FROM pg_stat_activity WHERE application_name = 'slabrow' AND datname = %s",
+                    self.database,
+                )
+            ]
             if (query is None and not found) or (query and any(text.startswith(query[:-1]) for text in found)):
                 return
             time.sleep(0.02)
@@ -182,12 +265,15 @@ class InterruptionTest(DatabaseTest):
     def test_a_server_that_stops_midway_is_told_and_nothing_is_half_done(self):
         from slabrow.servers.postgresql.private import start
         from tests.support import binaries
+
         private = start(binaries()[0])
         self.addCleanup(private.stop)
         with psycopg.connect(private.dsn, autocommit=True) as connection:
             connection.execute("CREATE TABLE reading (id int PRIMARY KEY, taken_at timestamptz NOT NULL)")
-            connection.execute("INSERT INTO reading SELECT n, '2026-01-01'::timestamptz + n * interval '10 s' "
-                               "FROM generate_series(1, 400000) n")
+            connection.execute(
+                "INSERT INTO reading SELECT n, '2026-01-01'::timestamptz + n * interval '10 s' "
+                "FROM generate_series(1, 400000) n"
+            )
         self.layout(READING)
         process = begin("convert", "--go", *NOW, cwd=self.folder, env={"SLABROW_DSN": private.dsn})
         time.sleep(1.0)

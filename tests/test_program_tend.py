@@ -23,20 +23,29 @@ LATER = ("--now", "2026-06-15")
 class TendTest(DatabaseTest):
     def setUp(self):
         super().setUp()
-        self.sql("CREATE SCHEMA apiary; CREATE TABLE apiary.log (log_id bigint GENERATED ALWAYS AS IDENTITY, "
-                 "taken_at timestamptz NOT NULL, n int DEFAULT 7 CHECK (n > 0)) PARTITION BY RANGE (taken_at); "
-                 "CREATE INDEX ON apiary.log (n)")
+        self.sql(
+            "CREATE SCHEMA apiary; CREATE TABLE apiary.log (log_id bigint GENERATED ALWAYS AS IDENTITY, "
+            "taken_at timestamptz NOT NULL, n int DEFAULT 7 CHECK (n > 0)) PARTITION BY RANGE (taken_at); "
+            "CREATE INDEX ON apiary.log (n)"
+        )
         self.write_layout(keep="2 months", ahead="2 months")
         self.slabrow("tend", "--go", *NOW)
-        self.sql("INSERT INTO apiary.log (taken_at) SELECT '2026-03-01'::timestamptz + n * interval '6 hours' "
-                 "FROM generate_series(0, 239) n")
+        self.sql(
+            "INSERT INTO apiary.log (taken_at) SELECT '2026-03-01'::timestamptz + n * interval '6 hours' "
+            "FROM generate_series(0, 239) n"
+        )
 
     def write_layout(self, **changes):
         self.layout(layout(**changes))
 
     def tables(self):
-        return [name for (name,) in self.sql("SELECT relname::text FROM pg_class WHERE relnamespace = 'apiary'::regnamespace "
-                                             "AND relkind IN ('r', 'p') ORDER BY 1")]
+        return [
+            name
+            for (name,) in self.sql(
+                "SELECT relname::text FROM pg_class WHERE relnamespace = 'apiary'::regnamespace "
+                "AND relkind IN ('r', 'p') ORDER BY 1"
+            )
+        ]
 
     def test_new_partitions_are_like_the_others(self):
         self.assertEqual(["log", "log_2026_03", "log_2026_04"], self.tables())
@@ -44,7 +53,9 @@ class TendTest(DatabaseTest):
         self.assertEqual((7, 241), self.sql("SELECT n, log_id FROM apiary.log_2026_04 ORDER BY log_id DESC")[0])
         self.assertEqual(1, self.value("SELECT count(*) FROM pg_indexes WHERE tablename = 'log_2026_04'"))
         with self.assertRaises(psycopg.errors.CheckViolation):
-            self.sql("INSERT INTO apiary.log_2026_04 (log_id, taken_at, n) OVERRIDING SYSTEM VALUE VALUES (1, '2026-04-15', -1)")
+            self.sql(
+                "INSERT INTO apiary.log_2026_04 (log_id, taken_at, n) OVERRIDING SYSTEM VALUE VALUES (1, '2026-04-15', -1)"
+            )
 
     def test_detached_partitions_stay_and_dropped_ones_go(self):
         for past_keep, stays in [("detach", True), ("drop", False)]:
@@ -66,7 +77,9 @@ class TendTest(DatabaseTest):
 
     def test_a_stranger_is_left_alone_and_rows_in_the_way_are_told(self):
         self.sql("CREATE TABLE apiary.strange PARTITION OF apiary.log FOR VALUES FROM ('2025-01-10') TO ('2025-02-20')")
-        self.sql("CREATE TABLE apiary.log_rest PARTITION OF apiary.log DEFAULT; INSERT INTO apiary.log (taken_at) VALUES ('2026-06-01')")
+        self.sql(
+            "CREATE TABLE apiary.log_rest PARTITION OF apiary.log DEFAULT; INSERT INTO apiary.log (taken_at) VALUES ('2026-06-01')"
+        )
         self.write_layout(keep="2 months", ahead="2 months", catch_all=True)
         done = self.json("tend", "--go", "--now", "2026-05-02", code=3)
         self.assertEqual(["foreign_partition"], [finding["code"] for finding in done["findings"]])
@@ -119,8 +132,16 @@ class TendTest(DatabaseTest):
 
     def test_two_at_once_do_no_harm(self):
         codes = []
-        threads = [threading.Thread(target=lambda: codes.append(run(
-            "tend", "--go", "--lock-wait", "20s", *LATER, env={"SLABROW_DSN": self.dsn}, cwd=self.folder).returncode)) for _ in range(4)]
+        threads = [
+            threading.Thread(
+                target=lambda: codes.append(
+                    run(
+                        "tend", "--go", "--lock-wait", "20s", *LATER, env={"SLABROW_DSN": self.dsn}, cwd=self.folder
+                    ).returncode
+                )
+            )
+            for _ in range(4)
+        ]
         for thread in threads:
             thread.start()
         for thread in threads:
@@ -133,7 +154,9 @@ class TendTest(DatabaseTest):
         self.sql("TRUNCATE apiary.log; INSERT INTO apiary.log (taken_at) VALUES ('2026-04-20')")
         kept = 1
         for round_ in range(8):
-            process = begin("tend", "--go", "--now", f"2026-05-{round_ + 1:02d}", cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+            process = begin(
+                "tend", "--go", "--now", f"2026-05-{round_ + 1:02d}", cwd=self.folder, env={"SLABROW_DSN": self.dsn}
+            )
             time.sleep(0.35 + 0.08 * round_)
             process.send_signal(signal.SIGKILL)
             process.communicate()
@@ -141,8 +164,10 @@ class TendTest(DatabaseTest):
         self.assertEqual([], self.json("tend", "--now", "2026-05-08")["actions"])
         self.assertEqual([], self.json("census", "apiary.log", "--exact")["findings"])
         self.assertEqual(kept, self.value("SELECT count(*) FROM apiary.log"))
-        orphans = self.value("SELECT count(*) FROM pg_class WHERE relnamespace = 'apiary'::regnamespace AND relkind = 'r' "
-                             "AND NOT relispartition AND relname NOT IN ('log_2026_03', 'log_2026_04')")
+        orphans = self.value(
+            "SELECT count(*) FROM pg_class WHERE relnamespace = 'apiary'::regnamespace AND relkind = 'r' "
+            "AND NOT relispartition AND relname NOT IN ('log_2026_03', 'log_2026_04')"
+        )
         self.assertEqual(0, orphans)
 
     def test_number_keys_go_ahead_of_the_greatest(self):
@@ -152,7 +177,9 @@ class TendTest(DatabaseTest):
         self.sql("INSERT INTO apiary.scan VALUES (110)")
         for expected in (["scan_200"], []):
             done = self.json("tend", "--go", *NOW)
-            self.assertEqual([f"apiary.{name}" for name in expected], [action["partition"] for action in done["actions"]])
+            self.assertEqual(
+                [f"apiary.{name}" for name in expected], [action["partition"] for action in done["actions"]]
+            )
         self.sql("INSERT INTO apiary.scan VALUES (299)")
         self.slabrow("tend", "--go", *NOW)
         self.sql("INSERT INTO apiary.scan VALUES (405)")
@@ -171,6 +198,10 @@ class FiveYearsTest(DatabaseTest):
                 self.assertIsInstance(tree.home((now + timedelta(days=ahead),)).bounds, Range)
             oldest = date(now.year - 1 - (now.month == 1), (now.month - 2) % 12 + 1, 1)  # 13 months behind
             if day > 400:
-                self.assertIsInstance(tree.home((datetime(oldest.year, oldest.month, now.day if now.day < 28 else 28, 12,
-                                                          tzinfo=UTC),)).bounds, Range)
+                self.assertIsInstance(
+                    tree.home(
+                        (datetime(oldest.year, oldest.month, now.day if now.day < 28 else 28, 12, tzinfo=UTC),)
+                    ).bounds,
+                    Range,
+                )
             self.assertLessEqual(len(tree.leaves), 19)

@@ -40,8 +40,13 @@ def main() -> int:
         return 2
     screen = subprocess.Popen(["Xvfb", SCREEN, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     state = tempfile.mkdtemp(prefix="slabrow-screens-")
-    environment = {**os.environ, "DISPLAY": SCREEN, "XDG_STATE_HOME": state, "LANG": "C.UTF-8",
-                   "PATH": f"{SLABROW.parent}:{os.environ['PATH']}"}
+    environment = {
+        **os.environ,
+        "DISPLAY": SCREEN,
+        "XDG_STATE_HOME": state,
+        "LANG": "C.UTF-8",
+        "PATH": f"{SLABROW.parent}:{os.environ['PATH']}",
+    }
     try:
         time.sleep(1)
         shoot("demo", "slabrow demo", environment, Path.home(), until="2 of 8")
@@ -58,19 +63,37 @@ def main() -> int:
     return 0
 
 
-def shoot(name: str | None, command: str, environment: dict[str, str], folder: Path,
-          until: str | None = None) -> str:
+def shoot(name: str | None, command: str, environment: dict[str, str], folder: Path, until: str | None = None) -> str:
     """Types a command into a terminal; takes its picture at its end, or once it printed `until`; returns the output."""
     with tempfile.TemporaryDirectory() as passing:
-        done, transcript = Path(passing) / "done", Path(passing) / "out"
-        inner = (f"cd '{folder}'; printf '\\033[1m$ {command}\\033[0m\\n'; script -qfec '{command}' '{transcript}'; "
-                 f"printf '\\033[?25l'; touch '{done}'; sleep 60")
+        done, printed = Path(passing) / "done", Path(passing) / "out"
+        inner = (
+            f"cd '{folder}'; printf '\\033[1m$ {command}\\033[0m\\n'; script -qfec '{command}' '{printed}'; "
+            f"printf '\\033[?25l'; touch '{done}'; sleep 60"
+        )
         terminal = subprocess.Popen(
-            ["xterm", "-geometry", "158x53+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#16212b",
-             "-fg", "#dfe7ec", "-e", "bash", "-c", inner], env=environment)
+            [
+                "xterm",
+                "-geometry",
+                "158x53+0+0",
+                "-fa",
+                "DejaVu Sans Mono",
+                "-fs",
+                "9",
+                "-bg",
+                "#16212b",
+                "-fg",
+                "#dfe7ec",
+                "-e",
+                "bash",
+                "-c",
+                inner,
+            ],
+            env=environment,
+        )
         deadline = time.monotonic() + 300
         while not done.exists() and time.monotonic() < deadline:
-            if until and transcript.exists() and until in transcript.read_text(errors="replace"):
+            if until and printed.exists() and until in printed.read_text(errors="replace"):
                 break
             time.sleep(0.02)
         time.sleep(0.1 if until else 0.5)
@@ -78,7 +101,7 @@ def shoot(name: str | None, command: str, environment: dict[str, str], folder: P
             subprocess.run(["import", "-window", "root", str(HERE / f"{name}.png")], env=environment, check=True)
         terminal.terminate()
         terminal.wait()
-        return re.sub(r"\x1b\[[0-9;?]*[A-Za-z]|\r", "", transcript.read_text(errors="replace"))
+        return re.sub(r"\x1b\[[0-9;?]*[A-Za-z]|\r", "", printed.read_text(errors="replace"))
 
 
 if __name__ == "__main__":
