@@ -41,19 +41,20 @@ CREATE TYPE apiary.mood AS ENUM ('calm', 'angry');
 CREATE TABLE apiary.hive (hive_id int PRIMARY KEY);
 INSERT INTO apiary.hive SELECT generate_series(0, 9);
 CREATE TABLE apiary.log (
-    "Log Id" bigint GENERATED ALWAYS AS IDENTITY (START 5000), dropped int, serial_no serial,
+    "Log Id" bigint GENERATED ALWAYS AS IDENTITY (START 5000 INCREMENT 3), dropped int, serial_no serial,
     taken_at timestamptz(3) NOT NULL DEFAULT now(), hive_id int REFERENCES apiary.hive ON DELETE CASCADE,
     honey apiary.grams DEFAULT 1, mood apiary.mood, tags text[] DEFAULT '{{}}', doc jsonb,
     shown text GENERATED ALWAYS AS (hive_id::text || '%') STORED, "select" text COLLATE "C" CHECK ("select" <> 'x%'),
     CONSTRAINT "odd (name)" PRIMARY KEY ("Log Id"), CONSTRAINT once UNIQUE (hive_id, serial_no) INCLUDE (mood)
-) WITH (fillfactor = 70);
+) WITH (fillfactor = 70, toast.autovacuum_vacuum_threshold = 99);
 ALTER TABLE apiary.log DROP COLUMN dropped;
 CREATE UNIQUE INDEX "partial one" ON apiary.log (lower("select")) WHERE mood = 'angry' AND "select" LIKE '%)%';
 CREATE INDEX "desc USING" ON apiary.log USING btree (taken_at DESC NULLS LAST, "select" text_pattern_ops) WITH (fillfactor = 60);
 CREATE INDEX ON apiary.log USING gin (tags);
 COMMENT ON TABLE apiary.log IS 'it''s the hive''s log'; COMMENT ON COLUMN apiary.log."select" IS '100% odd';
 COMMENT ON INDEX apiary."desc USING" IS 'newest first';
-ALTER TABLE apiary.log ALTER COLUMN doc SET STORAGE EXTERNAL, ALTER hive_id SET STATISTICS 500;
+ALTER TABLE apiary.log ALTER COLUMN doc SET STORAGE EXTERNAL, ALTER hive_id SET STATISTICS 500, ALTER honey SET (n_distinct = 7);
+ALTER DEFAULT PRIVILEGES IN SCHEMA apiary GRANT ALL ON TABLES TO guest_{db}; ALTER DEFAULT PRIVILEGES GRANT INSERT ON TABLES TO PUBLIC;
 ALTER TABLE apiary.log OWNER TO keeper_{db};
 GRANT SELECT ON apiary.log TO guest_{db}; GRANT UPDATE (mood) ON apiary.log TO guest_{db} WITH GRANT OPTION;
 GRANT SELECT ON apiary.log TO PUBLIC;
@@ -66,7 +67,7 @@ INSERT INTO apiary.log (taken_at, hive_id) SELECT taken_at, hive_id FROM apiary.
 # What a person would look at before and after; partitions and the key's added column aside.
 BELONGINGS = """
 SELECT 'column', attname, format_type(atttypid, atttypmod), attnotnull::text, attidentity::text, attgenerated::text,
-       attstorage::text, coalesce(attstattarget, -1)::text, col_description(attrelid, attnum), attcollation::text
+       attstorage::text, coalesce(attstattarget, -1)::text || coalesce(attoptions::text, ''), col_description(attrelid, attnum), attcollation::text
 FROM pg_attribute WHERE attrelid = 'apiary.log'::regclass AND attnum > 0 AND NOT attisdropped
 UNION ALL SELECT 'grant', coalesce(pg_get_userbyid(nullif(g.grantee, 0)), 'PUBLIC'), g.privilege_type, g.is_grantable::text, '',
        '', '', '', '', '' FROM pg_class c, aclexplode(c.relacl) g WHERE c.oid = 'apiary.log'::regclass AND g.grantee <> c.relowner
@@ -94,7 +95,7 @@ class ConvertTest(DatabaseTest):
         )
         self.assertEqual((before, rows), (self.sql(BELONGINGS), self.sql("TABLE apiary.log ORDER BY 1")))
         self.sql("INSERT INTO apiary.log (taken_at) VALUES ('2026-03-02')")
-        self.assertEqual((5905, 906), self.sql('SELECT max("Log Id"), max(serial_no) FROM apiary.log')[0])
+        self.assertEqual((5000 + 3 * 905, 906), self.sql('SELECT max("Log Id"), max(serial_no) FROM apiary.log')[0])
         self.assertEqual(["fillfactor=70"], self.value("SELECT reloptions FROM pg_class WHERE relname = 'log_2026_01'"))
         self.slabrow("convert", "--drop-old")
         self.assertTrue(self.value("SELECT to_regclass('apiary.log_before') IS NOT NULL"))

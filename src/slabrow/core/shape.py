@@ -7,7 +7,13 @@ from slabrow.core.names import Name
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """A column as CREATE TABLE needs it. `default` is SQL; `identity` is '', 'a' (always) or 'd' (by default)."""
+    """A column as CREATE TABLE needs it.
+
+    default           SQL
+    identity          '', 'a' (always) or 'd' (by default)
+    identity_options  SQL: how its sequence counts
+    options           as SET (…) takes them, such as `n_distinct=-0.5`
+    """
 
     name: str
     type_name: str
@@ -20,6 +26,8 @@ class Column:
     storage: str | None = None
     compression: str | None = None
     statistics_target: int | None = None
+    identity_options: str = ""
+    options: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +78,7 @@ class Sequence:
 class Shape:
     """Everything about a table but its rows.
 
+    granted_by_default   who gets rights on every new table of the acting role, without being asked; None is PUBLIC
     obstacles   what Slabrow would lose if it went on, each with the remedy: conversion refuses while there are any
     """
 
@@ -82,6 +91,7 @@ class Shape:
     sequences: tuple[Sequence, ...] = ()
     options: tuple[str, ...] = ()
     tablespace: str | None = None
+    granted_by_default: tuple[str | None, ...] = ()
     comment: str | None = None
     is_unlogged: bool = False
     obstacles: tuple[str, ...] = ()

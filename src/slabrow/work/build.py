@@ -131,6 +131,8 @@ def _as_new(like: Shape, name: Name) -> Shape:
         like,
         name=name,
         obstacles=(),
+        granted_by_default=(),
+        grants=(),
         sequences=(),
         constraints=tuple(replace(each, name=renamed(each.name)) for each in like.constraints),
         indexes=tuple(replace(each, name=renamed(each.name)) for each in like.indexes),

@@ -7,7 +7,7 @@ until it is dropped on purpose.
 from dataclasses import dataclass
 
 from slabrow.core.bounds import CatchAll
-from slabrow.core.errors import Refusal, ServerError
+from slabrow.core.errors import Refusal, ServerError, UsageError
 from slabrow.core.layout import By, Layout
 from slabrow.core.names import Name, fit, parse_name
 from slabrow.core.shape import KeyChange, Shape, key_changes
@@ -88,7 +88,7 @@ def _plan(context: Context, connection: Connection, layout: Layout, old: str | N
         blocks, role = catalogue.blocks(connection, found), catalogue.current_role(connection)
     seen = prospect(context, connection, layout, exact=True)
     _refuse_homeless(layout, seen, table)
-    kept_as = parse_name(old).table if old else fit(layout.table.table, "_before", 63)
+    kept_as = _old_name(found.name, old)
     if kept_as in names:
         raise Refusal(
             f"the old table cannot be kept as {kept_as}",
@@ -106,6 +106,16 @@ def _plan(context: Context, connection: Connection, layout: Layout, old: str | N
         role=role,
         lock_wait_ms=context.lock_wait_ms,
     ), seen
+
+
+def _old_name(table: Name, old: str | None) -> str:
+    """What the plain table is called afterwards, in its own schema."""
+    if old is None:
+        return fit(table.table, "_before", 63)
+    name = parse_name(old)
+    if name.schema not in (None, table.schema):
+        raise UsageError(f"--old-name {old} is in another schema", fix=f"name a table of schema {table.schema}")
+    return name.table
 
 
 def _refuse_obstacles(table: Shape) -> None:
@@ -145,7 +155,7 @@ def drop_old(context: Context, table: Name, *, go: bool, old_name: str | None = 
     with context.connected() as connection, runner.sole(connection, [table], context.lock_wait_ms):
         with catalogue.reading(connection):
             current = catalogue.relation(connection, table)
-            kept_as = parse_name(old_name).table if old_name else fit(current.name.table, "_before", 63)
+            kept_as = _old_name(current.name, old_name)
             old = catalogue.relation(connection, current.name.sibling(kept_as))
             _refuse_unmarked(connection, old, current)
         sql = f"DROP TABLE {quoting.table(old.name)}"

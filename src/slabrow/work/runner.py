@@ -147,9 +147,11 @@ def sole(connection: Connection, tables: Sequence[Name], wait_ms: int) -> Iterat
 
     Raises Refusal, having changed nothing, when another run holds one for longer than the wait.
     """
+    held: list[int] = []
     for table in sorted(tables):
+        key = _advisory_key(connection, table)
         deadline = time.monotonic() + wait_ms / 1000
-        while not _try_advisory(connection, table):
+        while not connection.execute("SELECT pg_try_advisory_lock(%s)", [key]).fetchall()[0][0]:
             if time.monotonic() > deadline:
                 raise Refusal(
                     f"another slabrow is working on {table}",
@@ -157,18 +159,19 @@ def sole(connection: Connection, tables: Sequence[Name], wait_ms: int) -> Iterat
                     fix="let it finish, then run this again",
                 )
             time.sleep(0.05)
+        held.append(key)
     try:
         yield
     finally:
         if not connection.closed:
-            for table in tables:
-                connection.execute("SELECT pg_advisory_unlock(hashtextextended(%s, 0))", [_advisory_name(table)])
+            for key in held:
+                connection.execute("SELECT pg_advisory_unlock(%s)", [key])
 
 
-def _try_advisory(connection: Connection, table: Name) -> bool:
-    row = connection.execute("SELECT pg_try_advisory_lock(hashtextextended(%s, 0))", [_advisory_name(table)]).fetchone()
-    return bool(row and row[0])
-
-
-def _advisory_name(table: Name) -> str:
-    return f"slabrow {table}"
+def _advisory_key(connection: Connection, table: Name) -> int:
+    """One number for a table, however its name is written; for one that is not there yet, from the name."""
+    row = connection.execute(
+        "SELECT hashtextextended('slabrow ' || coalesce(to_regclass(%(name)s)::oid::text, %(name)s), 0)",
+        {"name": str(table)},
+    ).fetchone()
+    return int(row[0]) if row else 0

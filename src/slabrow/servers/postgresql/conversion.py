@@ -67,7 +67,7 @@ class Conversion:
             *keys.statements(self.incoming, _KEYS_SHARE),
             Statement(f"ANALYZE {incoming}", _ANALYZE_SHARE, "analysing"),
             *ddl.owners(self.shape, self.incoming, self.planned, self.role),
-            *ddl.grants(self.shape, self.incoming),
+            *ddl.grants(self.shape, self.incoming, self.planned),
             *ddl.comments(self.shape, self.incoming),
             *self._swap(keys),
         ]

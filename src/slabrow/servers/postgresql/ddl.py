@@ -46,7 +46,8 @@ def _column(column: Column) -> str:
         expression, kind = column.generated.rsplit(" ", 1)
         parts.append(f"GENERATED ALWAYS AS ({expression}) {kind}")
     if column.identity:
-        parts.append(f"GENERATED {'ALWAYS' if column.identity == 'a' else 'BY DEFAULT'} AS IDENTITY")
+        counting = f" ({column.identity_options})" if column.identity_options else ""
+        parts.append(f"GENERATED {'ALWAYS' if column.identity == 'a' else 'BY DEFAULT'} AS IDENTITY" + counting)
     if column.not_null:
         parts.append("NOT NULL")
     return " ".join(parts)
@@ -73,6 +74,8 @@ def column_settings(shape: Shape, name: Name) -> Iterator[Statement]:
             yield Statement(f"{alter} {identifier(column.name)} SET COMPRESSION {column.compression}")
         if column.statistics_target is not None:
             yield Statement(f"{alter} {identifier(column.name)} SET STATISTICS {column.statistics_target}")
+        if column.options:
+            yield Statement(f"{alter} {identifier(column.name)} SET ({column.options})")
 
 
 def comments(shape: Shape, name: Name) -> Iterator[Statement]:
@@ -85,12 +88,21 @@ def comments(shape: Shape, name: Name) -> Iterator[Statement]:
             )
 
 
-def grants(shape: Shape, name: Name) -> Iterator[Statement]:
+def grants(shape: Shape, name: Name, planned: tuple[Planned, ...]) -> Iterator[Statement]:
+    """The old table's rights and no others: what default privileges gave the new tables is taken away first."""
+    for granted in shape.granted_by_default:
+        for made in (name, *(name.sibling(partition.name) for partition in planned)):
+            yield Statement(f"REVOKE ALL ON {quoting.table(made)} FROM {_grantee(granted)}")
     for grant in shape.grants:
         column = f" ({identifier(grant.column)})" if grant.column else ""
-        grantee = "PUBLIC" if grant.grantee is None else identifier(grant.grantee)
         option = " WITH GRANT OPTION" if grant.grantable else ""
-        yield Statement(f"GRANT {grant.privilege}{column} ON {quoting.table(name)} TO {grantee}{option}")
+        yield Statement(
+            f"GRANT {grant.privilege}{column} ON {quoting.table(name)} TO {_grantee(grant.grantee)}{option}"
+        )
+
+
+def _grantee(role: str | None) -> str:
+    return "PUBLIC" if role is None else identifier(role)
 
 
 def owners(shape: Shape, name: Name, planned: tuple[Planned, ...], role: str) -> Iterator[Statement]:
@@ -183,7 +195,7 @@ def build(
             *column_settings(shape, name),
             *keys.statements(name, 0.0),
             *owners(shape, name, (), role),
-            *grants(shape, name),
+            *grants(shape, name, ()),
             *comments(shape, name),
         ),
     )

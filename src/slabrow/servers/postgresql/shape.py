@@ -22,7 +22,7 @@ def shape(connection: Connection, name: Name) -> Shape:
         raise ServerError(
             f"{found.spelling} cannot be partitioned", found=f"it is a {what}", fix="name the table that holds the rows"
         )
-    owner, comment, options, tablespace, persistence = _one(connection, _TABLE, found)
+    owner, comment, options, tablespace, persistence, granted = _one(connection, _TABLE, found)
     return Shape(
         name=found.name,
         owner=owner,
@@ -39,6 +39,7 @@ def shape(connection: Connection, name: Name) -> Shape:
         ),
         options=tuple(options or ()),
         tablespace=tablespace,
+        granted_by_default=tuple(granted),
         comment=comment,
         is_unlogged=persistence == "u",
         obstacles=tuple(_obstacles(connection, found)),
@@ -53,9 +54,15 @@ def _one(connection: Connection, query: str, found: Relation) -> tuple[Any, ...]
 
 
 _TABLE = """
-    SELECT pg_get_userbyid(c.relowner), obj_description(c.oid, 'pg_class'), c.reloptions, t.spcname,
-           c.relpersistence::text
-    FROM pg_class c LEFT JOIN pg_tablespace t ON t.oid = c.reltablespace WHERE c.oid = %s"""
+    SELECT pg_get_userbyid(c.relowner), obj_description(c.oid, 'pg_class'),
+           coalesce(c.reloptions, '{}') || ARRAY(SELECT 'toast.' || option FROM unnest(toast.reloptions) option),
+           t.spcname, c.relpersistence::text,
+           ARRAY(SELECT DISTINCT CASE WHEN g.grantee <> 0 THEN pg_get_userbyid(g.grantee) END
+                 FROM pg_default_acl d CROSS JOIN aclexplode(d.defaclacl) g
+                 WHERE d.defaclrole = current_user::regrole AND d.defaclobjtype = 'r'
+                   AND d.defaclnamespace IN (0, c.relnamespace) AND g.grantee <> d.defaclrole ORDER BY 1)
+    FROM pg_class c LEFT JOIN pg_tablespace t ON t.oid = c.reltablespace
+    LEFT JOIN pg_class toast ON toast.oid = c.reltoastrelid WHERE c.oid = %s"""
 
 _COLUMNS = """
     SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull,
@@ -67,7 +74,12 @@ _COLUMNS = """
            CASE WHEN a.attstorage <> t.typstorage THEN CASE a.attstorage::text
                 WHEN 'p' THEN 'PLAIN' WHEN 'e' THEN 'EXTERNAL' WHEN 'm' THEN 'MAIN' ELSE 'EXTENDED' END END,
            CASE a.attcompression::text WHEN 'p' THEN 'pglz' WHEN 'l' THEN 'lz4' END,
-           nullif(a.attstattarget, -1)
+           nullif(a.attstattarget, -1),
+           coalesce((SELECT format('INCREMENT BY %%s MINVALUE %%s MAXVALUE %%s CACHE %%s%%s', seqincrement, seqmin, seqmax,
+                                   seqcache, CASE WHEN seqcycle THEN ' CYCLE' ELSE '' END)
+            FROM pg_sequence q JOIN pg_depend o ON o.objid = q.seqrelid AND o.classid = 'pg_class'::regclass
+            WHERE o.refobjid = a.attrelid AND o.refobjsubid = a.attnum AND o.deptype = 'i' AND a.attidentity <> ''), ''),
+           array_to_string(a.attoptions, ', ')
     FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid
     LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
     WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum"""
