@@ -75,10 +75,11 @@ _COLUMNS = """
                 WHEN 'p' THEN 'PLAIN' WHEN 'e' THEN 'EXTERNAL' WHEN 'm' THEN 'MAIN' ELSE 'EXTENDED' END END,
            CASE a.attcompression::text WHEN 'p' THEN 'pglz' WHEN 'l' THEN 'lz4' END,
            nullif(a.attstattarget, -1),
-           coalesce((SELECT format('INCREMENT BY %%s MINVALUE %%s MAXVALUE %%s CACHE %%s%%s', seqincrement, seqmin, seqmax,
-                                   seqcache, CASE WHEN seqcycle THEN ' CYCLE' ELSE '' END)
-            FROM pg_sequence q JOIN pg_depend o ON o.objid = q.seqrelid AND o.classid = 'pg_class'::regclass
-            WHERE o.refobjid = a.attrelid AND o.refobjsubid = a.attnum AND o.deptype = 'i' AND a.attidentity <> ''), ''),
+           coalesce((SELECT format('INCREMENT BY %%s MINVALUE %%s MAXVALUE %%s CACHE %%s%%s', seqincrement, seqmin,
+                                   seqmax, seqcache, CASE WHEN seqcycle THEN ' CYCLE' ELSE '' END)
+                     FROM pg_sequence q JOIN pg_depend o ON o.objid = q.seqrelid AND o.classid = 'pg_class'::regclass
+                     WHERE o.refobjid = a.attrelid AND o.refobjsubid = a.attnum AND o.deptype = 'i'
+                       AND a.attidentity <> ''), ''),
            array_to_string(a.attoptions, ', ')
     FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid
     LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
