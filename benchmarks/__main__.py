@@ -10,9 +10,11 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
 import psycopg
 
-from slabrow.demo.binary_copy import HEADER, TRAILER
+from slabrow.core.hashing import PARTITION_SEED, HashColumn, LongWords, remainders
+from slabrow.demo.binary_copy import HEADER, TRAILER, Field, encode
 from slabrow.demo.data import Demo, Table
 from slabrow.demo.load import copy_in, load
 from slabrow.demo.schema import LAYOUTS, TABLES
@@ -110,7 +112,31 @@ def _take_back(connection: psycopg.Connection) -> None:
         connection.execute(f"ALTER INDEX apiary.{name}_before RENAME TO {name}".encode())
 
 
-BENCHMARKS = {"help": (help_page, 3.0), "loading": (loading, 2.0), "conversion": (conversion, 1.5)}
+def hashing() -> Iterator[Pair]:
+    """Hashing and grouping 10 million bigints here, against the server's own hashint8extended() and GROUP BY."""
+    values = np.random.default_rng(1).integers(-(2**62), 2**62, 10_000_000)
+    with private_server() as server, psycopg.connect(server.dsn, autocommit=True) as connection:
+        connection.execute("CREATE TABLE v (v bigint)")
+        with connection.cursor() as cursor, cursor.copy("COPY v FROM STDIN (FORMAT BINARY)") as copy:
+            copy.write(HEADER)
+            for first in range(0, len(values), 500_000):
+                copy.write(encode([Field(values[first : first + 500_000])]))
+            copy.write(TRAILER)
+        connection.execute("VACUUM (ANALYZE) v")
+        query = f"SELECT hashint8extended(v, {PARTITION_SEED}) & 15, count(*) FROM v GROUP BY 1"
+        for _ in range(5):
+            yield Pair(
+                timed(lambda: np.bincount(remainders([HashColumn(LongWords(values))], 16), minlength=16)),
+                timed(lambda: connection.execute(query.encode()).fetchall()),
+            )
+
+
+BENCHMARKS = {
+    "help": (help_page, 3.0),
+    "loading": (loading, 2.0),
+    "conversion": (conversion, 1.5),
+    "hashing": (hashing, 0.2),
+}
 
 
 def main() -> int:

@@ -12,6 +12,8 @@ import tempfile
 import time
 from pathlib import Path
 
+import psycopg
+
 HERE = Path(__file__).resolve().parent
 SLABROW = Path(sys.executable).with_name("slabrow")
 NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick"}
@@ -26,6 +28,7 @@ STEPS = [
     (None, "slabrow convert --table apiary.inspection --go"),
     ("census", "slabrow census apiary.reading --exact --against before.json"),
     ("route", "slabrow route --table apiary.reading 2026-03-01T00:00Z 2026-02-28T23:59:59.999999Z 2031-01-01"),
+    (None, "slabrow route --by hash --types int4 --parts 16 --values coops.csv --picture spread.png"),
     ("prove", "slabrow prove --queries workload.sql"),
     ("tend", "slabrow tend --now 2026-06-15"),
     ("tend-done", "slabrow tend --now 2026-06-15 --go"),
@@ -53,14 +56,23 @@ def main() -> int:
         typed = shoot(None, "slabrow demo --load-only --keep-server", environment, Path.home())
         folder = Path(re.search(r"cd (\S+)", typed).group(1))
         environment["SLABROW_DSN"] = re.search(r"export SLABROW_DSN='(.*)'", typed).group(1)
+        save_coops(environment["SLABROW_DSN"], folder / "coops.csv")
         for name, command in STEPS:
             shoot(name, command, environment, folder)
         shutil.copy(folder / "forecast.png", HERE / "forecast-picture.png")
+        shutil.copy(folder / "spread.png", HERE / "spread.png")
     finally:
         subprocess.run([SLABROW, "demo", "--stop"], env=environment, check=False)
         screen.terminate()
         shutil.rmtree(state, ignore_errors=True)
     return 0
+
+
+def save_coops(dsn: str, path: Path) -> None:
+    """The cooperative of every event, as the server's COPY writes it."""
+    query = "COPY (SELECT coop_id FROM apiary.coop_event) TO STDOUT (FORMAT CSV)"
+    with psycopg.connect(dsn) as connection, connection.cursor().copy(query) as copy:
+        path.write_bytes(b"".join(copy))
 
 
 def shoot(name: str | None, command: str, environment: dict[str, str], folder: Path, until: str | None = None) -> str:

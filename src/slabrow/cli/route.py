@@ -1,24 +1,111 @@
 """Options of `route`."""
 
 import argparse
+from collections.abc import Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context
 
+if TYPE_CHECKING:
+    from slabrow.files.value_file import Columns
+    from slabrow.work.context import Context
+    from slabrow.work.route import Hashing
+
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "values", nargs="+", metavar="VALUE", help="a key; its columns are separated by commas, an empty one is NULL"
-    )
-    add_common(parser)
+    add = parser.add_argument
+    add("values", nargs="*", metavar="VALUE", help="a key; its columns are separated by commas, an empty one is NULL")
+    add("--values", dest="file", metavar="FILE", help="keys from a CSV file without a header; - for standard input")
+    offline = parser.add_argument_group("without a server")
+    offline.add_argument("--by", choices=("hash",), help="hash the keys here")
+    offline.add_argument("--types", metavar="TYPES", help="the types of the key's columns, such as int8,text")
+    offline.add_argument("--parts", metavar="N", type=int, help="how many hash partitions")
+    offline.add_argument("--zone", metavar="NAME", default="UTC", help="where a timestamptz without an offset is read")
+    add_common(parser, picture=True)
 
 
 def run(options: argparse.Namespace) -> int:
     asked = context(options)
-    from slabrow.show.output import show
-    from slabrow.show.route import SHOWN
-    from slabrow.work.route import route
+    from slabrow.core.errors import UsageError
 
-    result = route(asked, asked.table_name(), options.values)
-    show(SHOWN, result, options.format)
-    return FOUND if any(each.partition is None for each in result.routes) else FINE
+    if bool(options.values) == bool(options.file):
+        found = "both VALUE … and --values" if options.file else "neither VALUE … nor --values"
+        raise UsageError("there must be one kind of values to route", found=found, fix="give one of them")
+    if options.by is None:
+        for name in ("types", "parts", "picture"):
+            if getattr(options, name) is not None:
+                raise UsageError(f"--{name} is for routing without a server", fix="add --by hash")
+        return _with_table(options, asked)
+    hashing = _hashing(options)
+    return _spread(options, hashing) if options.file and options.format == "text" else _offline(options, hashing)
+
+
+def _hashing(options: argparse.Namespace) -> "Hashing":
+    from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+    from slabrow.core.errors import UsageError
+    from slabrow.core.hash_keys import parse_types
+    from slabrow.work.route import Hashing
+
+    if not options.types or options.parts is None:
+        raise UsageError("the keys cannot be hashed yet", fix="give --types int8,text and --parts 16, for example")
+    if options.table is not None:
+        raise UsageError("--by hash needs no table", fix="leave out --table, or leave out --by, --types and --parts")
+    if not 1 <= options.parts <= 1 << 20:
+        raise UsageError(f"--parts {options.parts} is out of range", fix="give 1 to 1048576")
+    try:
+        zone = ZoneInfo(options.zone)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise UsageError(f"there is no time zone {options.zone!r}", fix="use a name such as Europe/Berlin") from None
+    return Hashing(parse_types(options.types), options.parts, zone)
+
+
+def _offline(options: argparse.Namespace, hashing: "Hashing") -> int:
+    from slabrow.core.errors import UsageError
+    from slabrow.show.output import show
+    from slabrow.show.route import SHOWN, stream_hashed
+    from slabrow.work.route import route_offline
+
+    if options.picture is not None:
+        raise UsageError("--picture draws the spread of --values FILE", fix="leave out --format")
+    if options.values:
+        show(SHOWN, route_offline(hashing, options.values), options.format)
+    else:
+        stream_hashed(hashing, _columns(options, hashing), options.format)
+    return FINE
+
+
+def _spread(options: argparse.Namespace, hashing: "Hashing") -> int:
+    from slabrow.show.output import console
+    from slabrow.show.picture import check_picture
+    from slabrow.show.spread import SpreadOf, draw_spread, print_spread
+    from slabrow.work.route import count_spread
+
+    picture: Path | None = None if options.picture is None else check_picture(options.picture)
+    shown = SpreadOf(str(hashing), count_spread(hashing, _columns(options, hashing)), hashing.parts)
+    if picture:
+        draw_spread(shown, picture)
+    print_spread(shown, console())
+    return FINE
+
+
+def _columns(options: argparse.Namespace, hashing: "Hashing") -> Iterable["Columns"]:
+    from slabrow.files.value_file import read_keys
+
+    return read_keys(options.file, len(hashing.types))
+
+
+def _with_table(options: argparse.Namespace, asked: "Context") -> int:
+    from slabrow.show.output import show
+    from slabrow.show.route import SHOWN, stream
+    from slabrow.work.route import route, route_file
+
+    name = asked.table_name()
+    if not options.file:
+        result = route(asked, name, options.values)
+        show(SHOWN, result, options.format)
+        return FOUND if any(each.partition is None for each in result.routes) else FINE
+    homeless = stream(route_file(asked, name, options.file), options.format, options.zone)
+    return FOUND if homeless else FINE

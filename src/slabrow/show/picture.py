@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from slabrow.core.bounds import CatchAll
 from slabrow.core.errors import UsageError
@@ -10,7 +11,10 @@ from slabrow.show.words import count, per_span, plural, size
 from slabrow.work.prospect import Prospect
 from slabrow.work.survey import Counts, Survey
 
-_INK, _PALE, _WARM = "#23556b", "#b9d3dc", "#c8772e"
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+INK, _PALE, WARM = "#23556b", "#b9d3dc", "#c8772e"
 _MOST_LABELS = 40
 _MOST_LEVEL = 20  # bars whose notes have room side by side
 
@@ -28,7 +32,7 @@ def check_picture(path: str) -> Path:
 def draw_forecast(prospect: Prospect, path: Path) -> None:
     """Rows of each partition as bars, with its bytes; partitions without rows yet are outlined."""
     labels = [sized.planned.name for sized in prospect.sized]
-    colours = [_WARM if isinstance(sized.planned.bounds, CatchAll) else _INK for sized in prospect.sized]
+    colours = [WARM if isinstance(sized.planned.bounds, CatchAll) else INK for sized in prospect.sized]
     filled = [sized.bytes for sized in prospect.sized if sized.rows and sized.bytes]
     how = "counted" if prospect.is_exact else "estimated from statistics"
     title = f"{prospect.relation.spelling} by {prospect.layout}"
@@ -51,7 +55,7 @@ def draw_survey(survey: Survey, path: Path) -> None:
     _bars(
         labels,
         rows,
-        [_INK] * len(rows),
+        [INK] * len(rows),
         [count(row) for row in rows],
         f"{survey.relation.spelling}: rows {per} of {counts.column}",
         how,
@@ -73,13 +77,9 @@ def _bars(
     subtitle: str,
     path: Path,
 ) -> None:
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.backends.backend_svg import FigureCanvasSVG
-    from matplotlib.figure import Figure
     from matplotlib.ticker import FuncFormatter, MaxNLocator
 
-    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
-    (FigureCanvasSVG if path.suffix.lower() == ".svg" else FigureCanvasAgg)(figure)
+    figure = new_figure(path)
     axes = figure.subplots()
     places = range(len(labels))
     most = max(rows, default=0) or 1
@@ -116,6 +116,23 @@ def _bars(
     figure.get_layout_engine().set(h_pad=0.15, w_pad=0.15)  # type: ignore[union-attr, call-arg]
     axes.set_title(title.replace("$", r"\$"), loc="left", fontsize=15, fontweight="bold", pad=26)
     axes.text(0, 1.015, subtitle, transform=axes.transAxes, fontsize=11, color="#555555")
+    save(figure, path)
+
+
+def new_figure(path: Path) -> "Figure":
+    """An empty figure of 1280 × 800 dots, for a PNG or an SVG by the ending of path."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.backends.backend_svg import FigureCanvasSVG
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+    (FigureCanvasSVG if path.suffix.lower() == ".svg" else FigureCanvasAgg)(figure)
+    figure.get_layout_engine().set(h_pad=0.15, w_pad=0.15)  # type: ignore[union-attr, call-arg]
+    return figure
+
+
+def save(figure: "Figure", path: Path) -> None:
+    """Writes the figure. Raises UsageError when it cannot be."""
     try:
         figure.savefig(path)
     except OSError as error:

@@ -86,7 +86,8 @@ def _plan(context: Context, connection: Connection, layout: Layout, old: str | N
         _refuse_obstacles(table)
         names = catalogue.names_in_schema(connection, found.name.schema)
         blocks, role = catalogue.blocks(connection, found), catalogue.current_role(connection)
-    seen = prospect(context, connection, layout, exact=True)
+    # Every row of a hash layout has a part, so nothing has to be counted by key before.
+    seen = prospect(context, connection, layout, exact=layout.by is not By.HASH)
     _refuse_homeless(layout, seen, table)
     kept_as = _old_name(found.name, old)
     if kept_as in names:

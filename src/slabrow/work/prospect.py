@@ -3,13 +3,17 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from slabrow.core.bounds import Listed, Range
 from slabrow.core.due import Namer, Planned, due_partitions
-from slabrow.core.errors import LayoutError, nearest
+from slabrow.core.errors import LayoutError, UsageError, nearest
 from slabrow.core.estimates import ColumnStatistics, shares, split_evenly
-from slabrow.core.keys import Value, order
+from slabrow.core.hash_keys import HashType, keys_hash, parse_types
+from slabrow.core.keys import Value, order, spell
 from slabrow.core.layout import By, Layout
 from slabrow.core.reconcile import NAME_LIMIT
+from slabrow.core.spread import SpreadCounter
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.catalogue import ColumnFact, Relation
 from slabrow.servers.postgresql.connection import Connection
@@ -67,7 +71,7 @@ def key_columns(layout: Layout, columns: Sequence[ColumnFact], table: str) -> tu
 def prospect(context: Context, connection: Connection, layout: Layout, *, exact: bool) -> Prospect:
     """What `layout` would make of its table at the context's `now`.
 
-    exact   count the rows (one or two scans) instead of asking the statistics
+    exact   count the rows (one or two scans) instead of asking the statistics; a hash layout's are counted by key
     Raises LayoutError when the layout does not fit the table, ServerError when there is no such table or it was never
     analysed and `exact` is not asked for.
     """
@@ -122,6 +126,9 @@ def _estimated(
         )
     values = tuple(value for value, _ in seen.common) if layout.by is By.LIST else ()
     planned = _planned(context, layout, key, namer, seen.low, seen.high, values)
+    if layout.by is By.HASH:
+        rows = list(split_evenly(found.rows, _hash_shares(key, seen, len(planned))))
+        return Prospect(layout, found, key, _with_sizes(planned, rows, found), 0, 0, False)
     rows = _share_rows(planned, seen, found.rows)
     nulls = round(seen.null_share * found.rows)
     return Prospect(layout, found, key, _with_sizes(planned, rows, found), max(0, found.rows - sum(rows)), nulls, False)
@@ -160,11 +167,53 @@ def _counted(
             counts = _rest_last(planned, listed, sum(by_value.values()))
         case By.HASH:
             planned = _planned(context, layout, key, namer, None, None, ())
-            total = measure.count_rows(connection, found.name)
-            counts, nulls = list(split_evenly(total, [1 / len(planned)] * len(planned))), 0
-            return Prospect(layout, found, key, _with_sizes(planned, counts, found), 0, nulls, False)
+            counts, is_exact = _count_hashed(connection, found, key, planned)
+            return Prospect(layout, found, key, _with_sizes(planned, counts, found), 0, 0, is_exact)
     homeless = counts.pop()
     return Prospect(layout, found, key, _with_sizes(planned, counts, found), homeless, nulls, True)
+
+
+def _count_hashed(
+    connection: Connection, found: Relation, key: tuple[ColumnFact, ...], planned: tuple[Planned, ...]
+) -> tuple[list[int], bool]:
+    """Rows of each part: keys are counted on the server and hashed here. False: such keys are not, so spread evenly."""
+    try:
+        types = _hashing(key)
+    except UsageError:
+        even = [1 / len(planned)] * len(planned)
+        return list(split_evenly(measure.count_rows(connection, found.name), even)), False
+    counter = SpreadCounter(len(planned))
+    for columns, rows in measure.count_keys(connection, found.name, key):
+        counter.add(keys_hash(columns, types), np.array(rows, np.int64))
+    spread = counter.spread(len(planned))
+    return list(spread.rows) if spread else [], True
+
+
+def _hashing(key: tuple[ColumnFact, ...]) -> tuple[HashType, ...]:
+    return tuple(parse_types(column.type_name)[0] for column in key)
+
+
+def _hash_shares(key: tuple[ColumnFact, ...], statistics: ColumnStatistics, parts: int) -> list[float]:
+    """The share of all rows in each part: the common values are hashed one by one, all others spread evenly.
+
+    With several key columns, or a type that is not hashed here, everything spreads evenly.
+    """
+    even = [1 / parts] * parts
+    if len(key) > 1:
+        return even
+    try:
+        types = _hashing(key)
+        texts: list[str | None] = [spell(value) for value, _ in statistics.common]
+        if statistics.null_share:
+            texts.append(None)
+        places = (keys_hash([texts], types) % np.uint64(parts)).tolist() if texts else []
+    except UsageError:
+        return even
+    common = [share for _, share in statistics.common] + [statistics.null_share] * bool(statistics.null_share)
+    shares_ = [max(0.0, 1 - sum(common)) / parts] * parts
+    for place, share in zip(places, common, strict=True):
+        shares_[place] += share
+    return shares_
 
 
 def _count_ranges(

@@ -1,18 +1,22 @@
 """`route`: where does this value go (N12)."""
 
-import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
+import numpy as np
+
 from slabrow.core.bounds import Hashed, Range, spell_bounds
 from slabrow.core.errors import UsageError
+from slabrow.core.hash_keys import HashType, keys_hash
 from slabrow.core.keys import Key, Kind, parse_value, spell_local
 from slabrow.core.layout import By
 from slabrow.core.names import Name
+from slabrow.core.spread import SpreadCounter
 from slabrow.core.tree import Partition, Tree
+from slabrow.files.value_file import Columns, read_keys, split_key
 from slabrow.servers.postgresql import catalogue, measure
-from slabrow.servers.postgresql.connection import explained
+from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.work.context import Context
 
 
@@ -28,9 +32,49 @@ class Route:
 
 @dataclass(frozen=True, slots=True)
 class Routes:
-    tree: Tree
+    """table is None where keys were hashed without one; title is what they were routed by."""
+
+    title: str
+    table: str | None
     zone: str
     routes: tuple[Route, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Hashing:
+    """A hash layout that need not exist: the types of its key columns, and how many parts it has."""
+
+    types: tuple[HashType, ...]
+    parts: int
+    zone: ZoneInfo
+
+    def __str__(self) -> str:
+        return f"hash ({', '.join(type_.name for type_ in self.types)}) in {self.parts} parts"
+
+    def remainders(self, columns: Columns) -> list[int]:
+        """The remainder of n keys, given column by column. Raises UsageError when a value does not fit its type."""
+        hashes = keys_hash(columns, self.types, self.zone)
+        found: list[int] = (hashes % np.uint64(self.parts)).tolist()
+        return found
+
+
+def route_offline(hashing: Hashing, values: Sequence[str]) -> Routes:
+    """The remainder of each key, computed here: no server is asked. Raises UsageError when a value does not fit."""
+    rows = [split_key(text, len(hashing.types)) for text in values]
+    found = hashing.remainders([list(column) for column in zip(*rows, strict=True)])
+    routes = [
+        Route(row, None, remainder, f"remainder {remainder} of {hashing.parts}")
+        for row, remainder in zip(rows, found, strict=True)
+    ]
+    return Routes(str(hashing), None, str(hashing.zone), tuple(routes))
+
+
+def count_spread(hashing: Hashing, batches: Iterable[Columns]) -> SpreadCounter:
+    """How the keys spread over hash parts; in constant memory, whatever their number."""
+    counter = SpreadCounter(hashing.parts)
+    for columns in batches:
+        counter.add(keys_hash(columns, hashing.types, hashing.zone))
+    return counter
 
 
 def route(context: Context, table: Name, values: Sequence[str]) -> Routes:
@@ -39,43 +83,44 @@ def route(context: Context, table: Name, values: Sequence[str]) -> Routes:
     values   one text a key, its columns separated by commas with CSV quoting, an empty unquoted field for NULL
     Raises UsageError when a value does not fit the key.
     """
-    layout = context.layout_or_none()
-    zone = ZoneInfo(layout.zone if layout else "UTC")
+    zone = _zone(context)
     with context.connected() as connection:
         tree = catalogue.tree(connection, table)
-        keys = [_split(text, len(tree.key)) for text in values]
-        if tree.by is By.HASH:
-            with explained("ask the server for the hash partition"):
-                homes = measure.hash_routes(connection, tree, keys)
-            return Routes(
-                tree, str(zone), tuple(_hashed(tree, key, home) for key, home in zip(keys, homes, strict=True))
-            )
-    return Routes(tree, str(zone), tuple(_placed(tree, key, zone) for key in keys))
+        keys = [split_key(text, len(tree.key)) for text in values]
+        return _routes(connection, tree, keys, zone)
 
 
-_FIELD = re.compile(r'(?:"((?:[^"]|"")*)"|([^",]*))(,|$)')
+def route_file(context: Context, table: Name, path: str) -> Iterator[Routes]:
+    """The same for the keys of a file, batch by batch, in constant memory."""
+    zone = _zone(context)
+    with context.connected() as connection:
+        tree = catalogue.tree(connection, table)
+        for columns in read_keys(path, len(tree.key)):
+            keys = list(zip(*columns, strict=True))
+            for first in range(0, len(keys), _ASKED_AT_ONCE):
+                yield _routes(connection, tree, keys[first : first + _ASKED_AT_ONCE], zone)
 
 
-def _split(text: str, width: int) -> tuple[str | None, ...]:
-    """The columns of a key: CSV as the server's COPY reads it, an empty unquoted field is NULL, `""` the empty text."""
-    if width == 1 and not text.startswith('"'):
-        return (text or None,)
-    fields: list[str | None] = []
-    at, more = 0, True
-    while more:
-        match = _FIELD.match(text, at)
-        if match is None:
-            raise UsageError(f"{text!r} is not CSV", fix='put "double quotes" around a field with commas or quotes')
-        quoted, plain, comma = match.groups()
-        fields.append(quoted.replace('""', '"') if quoted is not None else plain or None)
-        at, more = match.end(), comma == ","
-    if len(fields) != width:
-        raise UsageError(
-            f"{text!r} has {len(fields)} columns",
-            found=f"the key has {width}",
-            fix="write a key of several columns as one argument: 17,2026-03-01",
-        )
-    return tuple(fields)
+_ASKED_AT_ONCE = 5_000  # keys in one query to the server
+
+
+def _zone(context: Context) -> ZoneInfo:
+    layout = context.layout_or_none()
+    return ZoneInfo(layout.zone if layout else "UTC")
+
+
+def _routes(connection: Connection, tree: Tree, keys: Sequence[tuple[str | None, ...]], zone: ZoneInfo) -> Routes:
+    if tree.by is By.HASH:
+        with explained("ask the server for the hash partition"):
+            homes = measure.hash_routes(connection, tree, keys)
+        routes = tuple(_hashed(tree, key, home) for key, home in zip(keys, homes, strict=True))
+    else:
+        routes = tuple(_placed(tree, key, zone) for key in keys)
+    return Routes(_title(tree), tree.spelling, str(zone), routes)
+
+
+def _title(tree: Tree) -> str:
+    return f"{tree.spelling} by {tree.by} ({', '.join(column.text for column in tree.key)})"
 
 
 def _placed(tree: Tree, texts: tuple[str | None, ...], zone: ZoneInfo) -> Route:

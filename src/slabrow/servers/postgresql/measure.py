@@ -1,6 +1,6 @@
 """Reads rows rather than the catalogue: extremes, counts by bounds and by value, exact censuses, hash routes."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from slabrow.core.keys import Key, Kind, Value, parse_value
@@ -76,6 +76,7 @@ class LeafCount:
 # A query on the parent would lock every partition with all its indexes at once; this many leaves, named one by one,
 # stay far below the default lock table.
 LEAVES_A_QUERY = 200
+KEYS_A_FETCH = 50_000
 
 
 def count_leaves(connection: Connection, tree: Tree) -> dict[str, LeafCount]:
@@ -142,3 +143,20 @@ def any_rows(connection: Connection, tables: Sequence[Name]) -> bool:
         if row and row[0]:
             return True
     return False
+
+
+def count_keys(
+    connection: Connection, table: Name, columns: Sequence[ColumnFact]
+) -> Iterator[tuple[list[list[str | None]], list[int]]]:
+    """The different keys of a table with their rows: batches of (the texts of each column, rows). One scan.
+
+    Read through a cursor on the server, so that memory stays constant; call it within `catalogue.reading`.
+    """
+    names = ", ".join(identifier(column.name) for column in columns)
+    texts = ", ".join(f"{identifier(column.name)}::text" for column in columns)
+    query = f"SELECT {texts}, count(*) FROM {quoting.table(table)} GROUP BY {names}"
+    with connection.cursor("slabrow_keys") as cursor:
+        cursor.execute(query.encode())
+        while rows := cursor.fetchmany(KEYS_A_FETCH):
+            *keys, counts = ([*column] for column in zip(*rows, strict=True))
+            yield keys, counts

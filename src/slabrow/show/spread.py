@@ -1,0 +1,106 @@
+"""How a spread over hash parts looks: a table of the parts, and the curve over their number."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from rich.console import Console
+
+from slabrow.core.spread import POWERS, Spread, SpreadCounter
+from slabrow.show.output import heading, note, plain, table
+from slabrow.show.words import MOST_LINES, bar, count, ends, plural, share
+
+_BAR_WIDTH = 40
+
+
+@dataclass(frozen=True, slots=True)
+class SpreadOf:
+    """What was counted, over how many parts."""
+
+    title: str
+    counter: SpreadCounter
+    parts: int
+
+
+def print_spread(shown: SpreadOf, out: Console) -> None:
+    """The parts with their rows, how even they are, and the same for other numbers of parts."""
+    counter, spread = shown.counter, shown.counter.spread(shown.parts)
+    heading(out, f"{shown.title}: {count(counter.total)} rows")
+    if spread is not None:
+        _print_parts(spread, out)
+    _print_giant(shown, out)
+    numbers = ("parts", "largest part", "× mean", "variation", "empty")
+    lines = table(*numbers, right=numbers)
+    for other in (counter.spread(parts) for parts in POWERS):
+        if other is not None:
+            evenness = (f"{other.largest_to_mean:.2f}", f"{other.variation:.2f}")
+            lines.add_row(str(other.parts), count(other.largest), *evenness, str(other.empty))
+    out.print()
+    out.print(lines)
+
+
+def _print_giant(shown: SpreadOf, out: Console) -> None:
+    counter = shown.counter
+    if counter.keys is None:
+        note(out, "More different keys than are told apart here: they spread evenly, and none stands out.")
+    elif counter.giant and counter.total:
+        part = counter.giant / counter.total
+        text = f"{plural(counter.keys, 'different key')}; the commonest has {share(part)} of the rows"
+        if part > 1 / shown.parts:
+            text += f", more than an even part of {shown.parts}: no number of parts makes the largest smaller than that"
+        out.print(plain(text + "."))
+
+
+def _print_parts(spread: Spread, out: Console) -> None:
+    lines = table("remainder", "rows", "", right=("remainder", "rows"))
+    for part in ends(tuple(enumerate(spread.rows))):
+        if part is None:
+            lines.add_row("…", f"{spread.parts - MOST_LINES} more")
+            continue
+        remainder, rows = part
+        lines.add_row(str(remainder), count(rows), bar(rows / (spread.largest or 1), _BAR_WIDTH))
+    out.print(lines)
+    evenness = f"The largest part is {spread.largest_to_mean:.2f} × the mean, the coefficient of variation is "
+    out.print(plain(f"{evenness}{spread.variation:.2f}; {plural(spread.empty, 'part')} empty."))
+
+
+def draw_spread(shown: SpreadOf, path: Path) -> None:
+    """The share of the largest part against the number of parts, beside an even part and the commonest key."""
+    from matplotlib.ticker import FuncFormatter, NullLocator, ScalarFormatter
+
+    from slabrow.show.picture import INK, WARM, new_figure, save
+
+    counter, curve = shown.counter, shown.counter.curve()
+    figure = new_figure(path)
+    axes = figure.subplots()
+    parts = [spread.parts for spread in curve]
+    axes.plot(
+        parts, [spread.largest / max(1, counter.total) for spread in curve], color=INK, lw=2, label="largest part"
+    )
+    axes.plot(parts, [1 / each for each in parts], color="#8aa4ae", lw=1.2, ls="--", label="an even part")
+    keys, giant = "very many different keys", ""
+    if counter.keys is not None and counter.giant and counter.total:
+        part = counter.giant / counter.total
+        axes.axhline(part, color=WARM, lw=1.2, label="the commonest key")
+        keys, giant = plural(counter.keys, "different key"), f"; the commonest has {share(part)}"
+    axes.axvline(shown.parts, color="#999999", lw=0.8)
+    axes.annotate(
+        f" {shown.parts} parts", (shown.parts, 1), xycoords=("data", "axes fraction"), va="top", color="#555555"
+    )
+    axes.set_xscale("log", base=2)
+    axes.set_yscale("log")
+    axes.set_xticks(POWERS)
+    axes.xaxis.set_major_formatter(ScalarFormatter())
+    axes.set_yticks([0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0])
+    axes.yaxis.set_minor_locator(NullLocator())
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value * 100:g} %"))
+    axes.set_xlim(2, 256)
+    axes.set_ylim(0.0035, 1.15)
+    axes.set_xlabel("number of parts")
+    axes.set_ylabel("share of all rows")
+    axes.grid(color="#e4e4e4")
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.legend(loc="lower left", frameon=False)
+    axes.set_title(shown.title, loc="left", fontsize=15, fontweight="bold", pad=26)
+    subtitle = f"{count(counter.total)} rows, {keys}{giant}"
+    axes.text(0, 1.015, subtitle, transform=axes.transAxes, fontsize=11, color="#555555")
+    save(figure, path)
