@@ -8,7 +8,7 @@ from rich.console import Console
 from slabrow.core.findings import Finding
 from slabrow.core.tree import Partition
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held, key_data, key_text
-from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
+from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.words import MOST_LINES, count, ends, plural, rows_of, size
 from slabrow.work.census import Census
 
@@ -84,7 +84,7 @@ def _text(census: Census, out: Console) -> None:
             plain(key_text(partition.low)),
             plain(key_text(partition.high)),
         )
-    out.print(lines)
+    print_table(out, lines, ("highest key", "lowest key", "bytes"))
     if census.against:
         same = sum(each.before == each.after for each in census.against)
         text = f"{same} of {len(census.against)} counts taken before equal the rows there now"

@@ -5,7 +5,7 @@ from typing import Any
 
 from rich.console import Console
 
-from slabrow.show.output import Json, Shown, heading, note, plain, table
+from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.words import count, milliseconds
 from slabrow.work.compare import Comparison, Measured
 
@@ -77,7 +77,7 @@ def _text(result: Comparison, out: Console) -> None:
             _factor(_total(each.before), _total(each.after)),
             "same" if each.has_same_rows else "differ",
         )
-    out.print(lines)
+    print_table(out, lines, ("factor", "blocks before", "after"))
     equal = result.equal
     if equal:
         before, after = (

@@ -6,7 +6,7 @@ from typing import Any
 from rich.console import Console
 
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
-from slabrow.show.output import Json, Shown, heading, note, plain, table
+from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.words import MOST_LINES, bar, count, ends, plural, size
 from slabrow.work.prospect import Prospect
 
@@ -69,7 +69,7 @@ def text_partitions(prospect: Prospect, out: Console) -> None:
             continue
         cells = map(plain, (sized.planned.name, *held(sized.planned.bounds, prospect.layout.zone)))
         lines.add_row(*cells, count(sized.rows), size(sized.bytes), bar((sized.rows or 0) / most, _BAR_WIDTH))
-    out.print(lines)
+    print_table(out, lines, ("", "bytes"))
 
 
 SHOWN: Shown[Prospect] = Shown("forecast", _data, _rows, _text)

@@ -6,11 +6,12 @@ import json
 import os
 import sys
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Generic, TypeVar
 
 from rich import box
-from rich.console import Console
+from rich.console import Console, JustifyMethod
+from rich.measure import Measurement
 from rich.table import Table
 from rich.text import Text
 
@@ -67,13 +68,55 @@ def console() -> Console:
     return Console(highlight=False, width=PLAIN_WIDTH, no_color=True, force_terminal=False, legacy_windows=False)
 
 
-def table(*columns: str, right: Iterable[str] = ()) -> Table:
+Cell = str | Text
+
+
+@dataclass(slots=True)
+class Lines:
+    """A table being filled: a cell for each column in every row. right: the columns that are numbers."""
+
+    columns: tuple[str, ...]
+    right: tuple[str, ...]
+    rows: list[tuple[Cell, ...]] = field(default_factory=list)
+
+    def add_row(self, *cells: Cell) -> None:
+        """Cells that are missing at the end stay empty."""
+        self.rows.append(cells + ("",) * (len(self.columns) - len(cells)))
+
+    def __rich__(self) -> Table:
+        return self.drawn(())
+
+    def drawn(self, left_out: Sequence[str]) -> Table:
+        """The table without the columns that are left out."""
+        kept = [place for place, column in enumerate(self.columns) if column not in left_out]
+        made = Table(box=box.SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
+        for place in kept:
+            numeric = self.columns[place] in self.right
+            justify: JustifyMethod = "right" if numeric else "left"
+            made.add_column(self.columns[place], justify=justify, no_wrap=numeric, overflow="fold")
+        for row in self.rows:
+            made.add_row(*(row[place] for place in kept))
+        return made
+
+
+def table(*columns: str, right: Iterable[str] = ()) -> Lines:
     """An empty table; columns named in `right` are numbers."""
-    made = Table(box=box.SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
-    for column in columns:
-        numeric = column in tuple(right)
-        made.add_column(column, justify="right" if numeric else "left", no_wrap=numeric, overflow="fold")
-    return made
+    return Lines(columns, tuple(right))
+
+
+def print_table(out: Console, lines: Lines, least_needed: Sequence[str] = ()) -> None:
+    """Prints a table; on a terminal too narrow for it, without the columns that are `least_needed`, the first first.
+
+    What still does not fit then is folded within its column.
+    """
+    for number in range(len(least_needed) + 1):
+        left_out = least_needed[:number]
+        made = lines.drawn(left_out)
+        if Measurement.get(out, out.options.update(max_width=10_000), made).maximum <= out.width:
+            break
+    out.print(made)
+    if named := [name for name in left_out if name]:
+        note(out, f"(The terminal is too narrow for: {', '.join(named)}.)")
 
 
 def heading(out: Console, text: str) -> None:

@@ -7,8 +7,8 @@ from rich.console import Console
 from rich.text import Text
 
 from slabrow.core.touch import PrunedAt, Verdict
-from slabrow.show.output import Json, Shown, bad, good, heading, plain, table
-from slabrow.show.words import bar, count, milliseconds, plural, share
+from slabrow.show.output import Json, Shown, bad, good, heading, plain, print_table, table
+from slabrow.show.words import bar, count, listed, milliseconds, plural, share
 from slabrow.work.prove import Proof, ProveResult
 
 _BAR_WIDTH = 12
@@ -106,9 +106,12 @@ def _text(result: ProveResult, out: Console) -> None:
             *_measured(proof, ran),
             _limit(proof),
         )
-    out.print(lines)
+    print_table(out, lines, ("", "blocks", "planning", "decided", "table", "execution"))
     for each in result.unproven:
-        out.print((bad if each.is_error else plain)(f"{each.query.name} (line {each.query.line}): {each.reason}"))
+        if each.is_error:
+            out.print(bad(f"{each.query.name} (line {each.query.line}): {each.reason}"))
+    if elsewhere := [each.query.name for each in result.unproven if not each.is_error]:
+        out.print(plain(f"No partitioned table that was asked for is touched by: {listed(elsewhere, 12)}."))
     for proof in result.proofs:
         if proof.note:
             out.print(plain(f"{proof.query.name}: {proof.note}"))

@@ -6,7 +6,7 @@ from pathlib import Path
 from rich.console import Console
 
 from slabrow.core.spread import POWERS, Spread, SpreadCounter
-from slabrow.show.output import heading, note, plain, table
+from slabrow.show.output import heading, note, plain, print_table, table
 from slabrow.show.words import MOST_LINES, bar, count, ends, plural, share
 
 _BAR_WIDTH = 40
@@ -35,7 +35,7 @@ def print_spread(shown: SpreadOf, out: Console) -> None:
             evenness = (f"{other.largest_to_mean:.2f}", f"{other.variation:.2f}")
             lines.add_row(str(other.parts), count(other.largest), *evenness, str(other.empty))
     out.print()
-    out.print(lines)
+    print_table(out, lines, ("",))
 
 
 def _print_giant(shown: SpreadOf, out: Console) -> None:
@@ -58,7 +58,7 @@ def _print_parts(spread: Spread, out: Console) -> None:
             continue
         remainder, rows = part
         lines.add_row(str(remainder), count(rows), bar(rows / (spread.largest or 1), _BAR_WIDTH))
-    out.print(lines)
+    print_table(out, lines, ("",))
     evenness = f"The largest part is {spread.largest_to_mean:.2f} × the mean, the coefficient of variation is "
     out.print(plain(f"{evenness}{spread.variation:.2f}; {plural(spread.empty, 'part')} empty."))
 

@@ -8,7 +8,7 @@ from rich.console import Console
 from slabrow.core.bounds import Listed, Range
 from slabrow.core.keys import Value, spell
 from slabrow.show.bounds import held, key_data, value_data
-from slabrow.show.output import Json, Shown, heading, note, plain, table
+from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.words import bar, count, per_span, plural, rows_of, share, size
 from slabrow.work.survey import Bucket, Counts, Survey, SurveyedColumn
 
@@ -127,7 +127,7 @@ def _text(survey: Survey, out: Console) -> None:
     )
     for column in survey.columns:
         columns.add_row(*map(plain, _cells(column)))
-    out.print(columns)
+    print_table(out, columns, ("commonest value has", "distinct"))
     _keys(survey, out)
     if survey.counts is not None:
         out.print()
@@ -174,7 +174,7 @@ def _keys(survey: Survey, out: Console) -> None:
     for key in survey.foreign_keys:
         direction = f"to {key.other}" if key.direction == "out" else f"from {key.other}"
         keys.add_row(plain(key.name), "", "", plain(f"foreign key {direction}: {key.definition}"))
-    out.print(keys if keys.row_count else plain("no index, no key"))
+    out.print(keys if keys.rows else plain("no index, no key"))
 
 
 def _counts(counts: Counts, out: Console) -> None:
@@ -187,7 +187,7 @@ def _counts(counts: Counts, out: Console) -> None:
         first, second = held(bucket.bounds, counts.zone)
         cells = (first, second) if counts.span else (first.removeprefix("in "),)
         lines.add_row(*map(plain, cells), count(bucket.rows), bar(bucket.rows / most, _BAR_WIDTH))
-    out.print(lines)
+    print_table(out, lines, ("", "to (out)"))
     if counts.nulls:
         out.print(plain(f"and {count(counts.nulls)} rows without a value"))
 

@@ -9,7 +9,7 @@ from rich.text import Text
 from slabrow.core.due import describe_clock
 from slabrow.show.bounds import bounds_data, held
 from slabrow.show.census import finding_data
-from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
+from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.statements import statement_texts
 from slabrow.show.words import MOST_LINES, ends, plural
 from slabrow.work.tend import State, TableReport, Tended, TendResult
@@ -82,7 +82,7 @@ def _report(report: TableReport, result: TendResult, out: Console) -> None:
                 _state(each),
                 plain(each.text or each.action.reason.split(" and no partition holds")[0]),
             )
-        out.print(lines)
+        print_table(out, lines, ("why", "from (in)"))
     for finding in report.leftovers:
         out.print(bad(f"  {finding.code}: {finding.text}."))
 
