@@ -12,7 +12,7 @@ from pathlib import Path
 
 from slabrow.core.errors import UsageError
 from slabrow.core.statements import Transaction
-from slabrow.work.context import Context
+from slabrow.work.context import Context, unsaid
 
 LAYOUT_FILE = "slabrow.toml"
 
@@ -41,7 +41,7 @@ def add_common(
     if picture:
         group.add_argument("--picture", metavar="FILE.png|svg", default=None, help="also draw the result")
     group.add_argument("--quiet", action="store_true", help="no progress bar, no notes on standard error")
-    group.add_argument("--verbose", action="store_true", help="say more on standard error; show where a fault is")
+    group.add_argument("--verbose", action="store_true", help="say each statement and its time; show where a fault is")
     if changes:
         doing = parser.add_argument_group("doing it")
         doing.add_argument("--go", action="store_true", help="do it; without this, it is only shown")
@@ -70,7 +70,12 @@ def context(options: argparse.Namespace, table: str | None = None) -> Context:
         now=_now(options.now),
         is_now_given=options.now is not None,
         lock_wait_ms=parse_wait(getattr(options, "lock_wait", "2s")),
+        say=_say if options.verbose else unsaid,
     )
+
+
+def _say(text: str) -> None:
+    print(f"slabrow: {text}", file=sys.stderr)
 
 
 def _now(text: str | None) -> datetime:

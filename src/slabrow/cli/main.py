@@ -2,6 +2,7 @@
 
 import argparse
 import importlib
+import io
 import os
 import signal
 import sys
@@ -47,6 +48,9 @@ class _Parser(argparse.ArgumentParser):
 def main(arguments: list[str] | None = None) -> int:
     """Runs one command and returns its exit code. Errors go to standard error, in up to three parts."""
     given = sys.argv[1:] if arguments is None else arguments
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):  # a terminal that has no such letter shows a question mark
+            stream.reconfigure(errors="replace")
     signal.signal(signal.SIGTERM, _as_interrupt)
     try:
         return _run(given)
@@ -58,6 +62,8 @@ def main(arguments: list[str] | None = None) -> int:
             file=sys.stderr,
         )
         return STOPPED
+    except UnicodeError as error:
+        return _report(UsageError("an option or a file is no text", found=str(error), fix="write it in UTF-8"))
     except BrokenPipeError:
         # Whoever read the output has had enough of it: that is no error. Nothing may be written at exit either.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -95,7 +95,7 @@ def _text_done(result: ConvertResult, out: Console) -> None:
     rows = sum(each.rows_after for each in result.compared)
     out.print(
         plain(
-            f"{count(rows)} rows in {plural(len(result.compared), 'partition')} with rows: counts and fingerprints "
+            f"{plural(rows, 'row')} in {plural(len(result.compared), 'partition')} with rows: counts and fingerprints "
             "are equal in each of them."
         )
     )

@@ -53,7 +53,7 @@ def build(context: Context, layout: Layout, source: Source, *, go: bool) -> Buil
             else _rest(context, connection, layout, existing)
         )
         if go:
-            runner.run(connection, result.transactions, context.lock_wait_ms, context.progress)
+            runner.run(connection, result.transactions, context.lock_wait_ms, context.progress, context.say)
         return replace(result, is_done=go)
 
 

@@ -15,6 +15,10 @@ from slabrow.servers.postgresql.connection import Connection, connect
 Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and what is being done
 
 
+def unsaid(_: str) -> None:
+    """Details that nobody asked for."""
+
+
 def unseen(_: float, __: str) -> None:
     """Progress that nobody looks at."""
 
@@ -28,6 +32,7 @@ class Context:
     table         the table named, or None
     now           the clock, with its zone
     is_now_given  whether `--now` set it
+    say           hears each statement that changes something, and how long it took
     """
 
     dsn: str
@@ -37,6 +42,7 @@ class Context:
     is_now_given: bool = False
     lock_wait_ms: int = 2_000
     progress: Progress = unseen
+    say: Callable[[str], None] = unsaid
 
     @contextmanager
     def connected(self) -> Iterator[Connection]:

@@ -66,7 +66,7 @@ def convert(context: Context, layout: Layout, *, go: bool, old_name: str | None 
         changes = key_changes(plan.shape, layout.key)
         if not go:
             return ConvertResult(layout, seen, changes, plan.old_name, transaction, is_done=False)
-        checked = runner.run(connection, [transaction], context.lock_wait_ms, context.progress)
+        checked = runner.run(connection, [transaction], context.lock_wait_ms, context.progress, context.say)
         compared = tuple(
             Compared(str(leaf), old, new) for leaf, old, new, _ in sorted(checked[0], key=lambda row: str(row[0]))
         )
@@ -162,7 +162,7 @@ def drop_old(context: Context, table: Name, *, go: bool, old_name: str | None = 
         sql = f"DROP TABLE {quoting.table(old.name)}"
         dropping = Transaction(f"drop {old.name}", (ddl.lock_timeout(context.lock_wait_ms), Statement(sql, 1.0)))
         if go:
-            runner.run(connection, [dropping], context.lock_wait_ms, context.progress)
+            runner.run(connection, [dropping], context.lock_wait_ms, context.progress, context.say)
         return DropResult(old.name, old.rows, old.bytes, dropping, go)
 
 

@@ -1,8 +1,8 @@
 """The one way in which statements reach a server: with short waits for locks, and tried again."""
 
 import time
-from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager, nullcontext
 from typing import Any
 
 import psycopg
@@ -12,7 +12,7 @@ from slabrow.core.errors import Refusal, ServerError
 from slabrow.core.names import Name
 from slabrow.core.statements import Check, Statement, Transaction
 from slabrow.servers.postgresql.connection import Connection, translated
-from slabrow.work.context import Progress, unseen
+from slabrow.work.context import Progress, unsaid, unseen
 
 TRIES = 6
 FIRST_PAUSE_S = 0.25  # doubled after each try; the table is free for others in between
@@ -21,7 +21,11 @@ Rows = list[tuple[Any, ...]]
 
 
 def run(
-    connection: Connection, transactions: Iterable[Transaction], lock_wait_ms: int, progress: Progress = unseen
+    connection: Connection,
+    transactions: Iterable[Transaction],
+    lock_wait_ms: int,
+    progress: Progress = unseen,
+    say: Callable[[str], None] = unsaid,
 ) -> list[Rows]:
     """Runs transactions in order. Returns the rows of every Check, in order.
 
@@ -34,7 +38,7 @@ def run(
         _guard_locks(connection, transaction)
         for attempt in range(1, TRIES + 1):
             try:
-                checked += _once(connection, transaction, lock_wait_ms, done, progress)
+                checked += _once(connection, transaction, lock_wait_ms, done, progress, say)
                 break
             except _LOCK_ERRORS as error:
                 if attempt == TRIES:
@@ -47,27 +51,29 @@ def run(
 
 
 def _once(
-    connection: Connection, transaction: Transaction, lock_wait_ms: int, done: float, progress: Progress
+    connection: Connection,
+    transaction: Transaction,
+    lock_wait_ms: int,
+    done: float,
+    progress: Progress,
+    say: Callable[[str], None],
 ) -> list[Rows]:
     checked: list[Rows] = []
     if not transaction.is_atomic:
         connection.execute("SELECT set_config('lock_timeout', %s, false)", [str(lock_wait_ms)])
-        for statement in transaction.statements:
-            connection.execute(_sql(statement))
-            done += statement.share
-            progress(done, transaction.purpose)
-        return checked
-    with connection.transaction():
+    with connection.transaction() if transaction.is_atomic else nullcontext():
         for statement in transaction.statements:
             progress(done, statement.doing or transaction.purpose)
+            began = time.monotonic()
             if isinstance(statement, Check):
-                rows = connection.execute(statement.query.encode()).fetchall()
+                rows = connection.execute(_sql(statement)).fetchall()
                 _refuse_difference(statement, rows)
                 checked.append(rows)
             elif statement.is_lock:
                 _lock(connection, statement)
             else:
                 connection.execute(_sql(statement))
+            say(f"{time.monotonic() - began:8.3f} s  {_sql(statement).decode()}")
             done += statement.share
     progress(done, transaction.purpose)
     return checked

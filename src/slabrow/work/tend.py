@@ -151,7 +151,7 @@ def _done(tended: Tended, connection: Connection, context: Context) -> Tended:
     if tended.transaction is None:
         return tended
     try:
-        runner.run(connection, [tended.transaction], context.lock_wait_ms, context.progress)
+        runner.run(connection, [tended.transaction], context.lock_wait_ms, context.progress, context.say)
     except ServerError as error:
         advice = _catch_all_advice(tended.action, error)
         return replace(tended, state=State.FAILED, text=f"{error.found or error.problem}{advice}")

@@ -28,6 +28,8 @@ def connect(dsn: str) -> Connection:
         settings = psycopg.conninfo.conninfo_to_dict(dsn)
         settings.setdefault("connect_timeout", CONNECT_TIMEOUT_S)
         settings.setdefault("application_name", "slabrow")
+        # Whatever the database is encoded in; without conversion (SQL_ASCII) its texts would come as bytes.
+        settings["client_encoding"] = "utf8"
     except psycopg.ProgrammingError:
         # libpq quotes the text it could not read, and with it perhaps a password.
         raise UsageError(

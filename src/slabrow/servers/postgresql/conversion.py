@@ -57,6 +57,8 @@ class Conversion:
         table, incoming = quoting.table(self.table), quoting.table(self.incoming)
         statements: list[Statement | Check] = [
             ddl.lock_timeout(self.lock_wait_ms),
+            # A limit that the role has for its queries is not meant for this; waits for locks stay bounded.
+            Statement("SET LOCAL statement_timeout = 0"),
             # Readers go on; writers, and another conversion, wait.
             Statement(f"LOCK TABLE {table} IN SHARE ROW EXCLUSIVE MODE", is_lock=True),
             Statement(ddl.create_table(self.shape, self.incoming, self.layout)),
