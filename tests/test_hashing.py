@@ -93,6 +93,16 @@ class ServerAsOracleTest(DatabaseTest):
         ours = (keys_hash(list(zip(*keys, strict=True)), parse_types(",".join(types))) % np.uint64(13)).tolist()
         self.assertEqual(ours, self.server_remainders(types, keys, 13))
 
+    def test_timestamps_are_rounded_to_their_precision(self):
+        keys = [
+            ("1999-12-31 23:59:59.9995",),
+            ("2026-03-01 00:00:00.0005",),
+            ("2026-03-01 00:00:00.123456",),
+            ("infinity",),
+        ]
+        ours = (keys_hash(list(zip(*keys, strict=True)), parse_types("timestamp(3)")) % np.uint64(11)).tolist()
+        self.assertEqual(ours, self.server_remainders(["timestamp(3)"], keys, 11))
+
     def test_scaled_numerics_are_rounded_as_the_server_stores_them(self):
         keys = [("1.005",), ("-1.005",), ("2.675",), ("0.004",), ("1234567.895",), ("12",)]
         ours = (keys_hash(list(zip(*keys, strict=True)), parse_types("numeric(12,2)")) % np.uint64(11)).tolist()

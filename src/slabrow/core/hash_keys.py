@@ -27,7 +27,11 @@ _EPOCH_DAY = date(2000, 1, 1).toordinal()
 
 @dataclass(frozen=True, slots=True)
 class HashType:
-    """A type that can be hashed here. name is the server's short one; scale is numeric's, None when it has none."""
+    """A type that can be hashed here.
+
+    name    the server's short one
+    scale   digits behind the point that numeric or the seconds of a timestamp keep; None: all
+    """
 
     name: str
     scale: int | None = None
@@ -59,6 +63,8 @@ def _parse_type(text: str) -> HashType:
             fix=f"did you mean {near}?" if near else _ASK,
         )
     scale = int(match.group(3) or 0) if name == "numeric" and match.group(2) else None
+    if name.startswith("timestamp") and match.group(2):
+        scale = int(match.group(2))
     return HashType(name, scale)
 
 
@@ -151,12 +157,18 @@ def _days(text: str) -> int:
             raise _beyond(text)
 
 
-def _encode_timestamp(texts: Sequence[str], _: HashType, zone: ZoneInfo | None) -> LongWords:
-    return LongWords(np.array([_microseconds(text, Kind.TIMESTAMP, zone) for text in texts], np.int64))
+def _encode_timestamp(texts: Sequence[str], type_: HashType, zone: ZoneInfo | None) -> LongWords:
+    kind = Kind(type_.name)
+    step = 10 ** (6 - min(6, type_.scale if type_.scale is not None else 6))
+    return LongWords(np.array([_rounded(_microseconds(text, kind, zone), step) for text in texts], np.int64))
 
 
-def _encode_timestamptz(texts: Sequence[str], _: HashType, zone: ZoneInfo | None) -> LongWords:
-    return LongWords(np.array([_microseconds(text, Kind.TIMESTAMPTZ, zone) for text in texts], np.int64))
+def _rounded(microseconds: int, step: int) -> int:
+    """To a whole step, halves away from zero, as AdjustTimestampForTypmod does; the infinities stay."""
+    if step == 1 or abs(microseconds) >= (1 << 63) - 1:
+        return microseconds
+    whole = (abs(microseconds) + step // 2) // step * step
+    return whole if microseconds >= 0 else -whole
 
 
 def _microseconds(text: str, kind: Kind, zone: ZoneInfo | None) -> int:
@@ -229,7 +241,7 @@ _ENCODERS: dict[str, _Encoder] = {
     "bool": _encode_bool,
     "date": _encode_date,
     "timestamp": _encode_timestamp,
-    "timestamptz": _encode_timestamptz,
+    "timestamptz": _encode_timestamp,
     "numeric": _encode_numeric,
 }
 

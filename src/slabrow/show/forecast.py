@@ -43,6 +43,10 @@ def _text(prospect: Prospect, out: Console) -> None:
                 "or more partitions"
             )
         )
+    if any(sized.rows is None for sized in prospect.sized):
+        key = ", ".join(prospect.layout.key)
+        note(out, f"There are no statistics of {key} that this role may see: ANALYZE the table, or ask with --exact.")
+        return
     empty = sum(not sized.rows for sized in prospect.sized)
     filled = [sized.bytes for sized in prospect.sized if sized.rows and sized.bytes]
     if filled:

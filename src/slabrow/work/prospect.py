@@ -116,14 +116,10 @@ def _estimated(
 ) -> Prospect:
     seen = statistics.get(layout.key[0])
     if seen is None or found.rows is None:
-        empty = ColumnStatistics(layout.key[0], 0.0, 0)
+        # Without statistics the rows are not known, unless there are none.
         planned = _planned(context, layout, key, namer, None, None, ())
-        sized = tuple(Sized(each, None, None) for each in planned)
-        return (
-            Prospect(layout, found, key, sized, 0, 0, False)
-            if found.rows is None
-            else Prospect(layout, found, key, _with_sizes(planned, _share_rows(planned, empty, 0), found), 0, 0, False)
-        )
+        known = 0 if found.rows == 0 else None
+        return Prospect(layout, found, key, tuple(Sized(each, known, known) for each in planned), 0, 0, False)
     values = tuple(value for value, _ in seen.common) if layout.by is By.LIST else ()
     planned = _planned(context, layout, key, namer, seen.low, seen.high, values)
     if layout.by is By.HASH:
