@@ -217,6 +217,26 @@ class ServerErrorsTest(DatabaseTest):
         self.assertEqual(1, self.value("SELECT count(*) FROM reading"))
 
 
+class SearchPathTest(DatabaseTest):
+    def test_tables_of_one_name_in_two_schemas_are_told_apart(self):
+        self.sql(
+            "CREATE SCHEMA a; CREATE SCHEMA b; CREATE TABLE a.t (k int) PARTITION BY LIST (k);"
+            "CREATE TABLE a.t_1 PARTITION OF a.t FOR VALUES IN (1); CREATE TABLE b.t (k int);"
+            f"ALTER DATABASE {self.database} SET search_path = b"
+        )
+        (self.folder / "q.sql").write_text(
+            "-- name: plain\nSELECT * FROM t WHERE k = 1;\n-- name: divided\nSELECT * FROM a.t WHERE k = 1;"
+            "-- name: none\nSELECT * FROM a.t WHERE k = 2;"
+        )
+        proved = self.json("prove", "--queries", "q.sql")
+        self.assertEqual(
+            [("divided", "every"), ("none", "none")], [(each["name"], each["verdict"]) for each in proved["queries"]]
+        )
+        self.assertEqual(["plain"], [each["name"] for each in proved["unproven"]])
+        [chosen] = self.json("prove", "--queries", "q.sql", "--table", "a.t")["queries"][:1]
+        self.assertEqual("a.t", chosen["table"])
+
+
 class InterruptionTest(DatabaseTest):
     def test_a_conversion_that_is_interrupted_or_killed_leaves_the_table_as_it_was(self):
         self.layout(READING)

@@ -155,6 +155,10 @@ class WalkMixin:
                     query = by_name[name]
                     self.assertEqual((verdict, pruned_at, ok), (query["verdict"], query["pruned_at"], query["ok"]))
         self.assertEqual("run", by_name["days-of-a-list"]["pruned_at"])
+        for query in by_name.values():  # never fewer than the server
+            self.assertLessEqual(set(query["planned"]), set(query["predicted"]), query["name"])
+        equal = sum(query["planned"] == query["predicted"] for query in by_name.values())
+        self.assertGreaterEqual(equal, 28)
         self.assertIsNone(by_name["correct-a-sensor"]["executed"])
         self.assertEqual(["apiary.reading_2026_02"], by_name["hive-last-day"]["executed"])
 

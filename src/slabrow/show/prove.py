@@ -39,7 +39,7 @@ def _proof_data(proof: Proof) -> Json:
         "sql": proof.query.sql,
         "table": proof.table,
         "total": proof.total,
-        "predicted": None,  # the server is asked; predicting without it is another way to the same answer
+        "predicted": None if proof.predicted is None else list(proof.predicted),
         "planned": list(proof.planned),
         "executed": None if proof.executed is None else list(proof.executed),
         "verdict": str(proof.verdict),
@@ -147,6 +147,10 @@ def _summary(result: ProveResult, out: Console) -> None:
         "that it would read without pruning."
     )
     out.print(plain(f"{result.pruning} of {len(result.proofs)} prune; {saved}"))
+    same, more, fewer = result.predictions
+    out.print(plain(f"Predicted from the SQL and the bounds alone: the plan's leaves for {same}, more for {more}."))
+    if fewer:
+        out.print(bad(f"For {fewer} fewer were predicted than the server plans: that is a fault, please report it."))
     if limits:
         verdict = (
             f"{plural(len(limits), 'limit')}, {broken} broken."

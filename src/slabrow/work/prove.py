@@ -1,12 +1,16 @@
 """`prove`: which partitions each query touches, when that was decided, and whether expectations hold (N30, N33–N35)."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
+from zoneinfo import ZoneInfo
 
+from slabrow.core.conditions import Reader
 from slabrow.core.errors import ServerError, SlabrowError
+from slabrow.core.keysets import survivors
 from slabrow.core.mentions import tables_in, target_of_insert
 from slabrow.core.names import Name, parse_name
 from slabrow.core.touch import PrunedAt, Verdict, pruned_at, verdict
+from slabrow.core.tree import Tree
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.connection import Connection, explained
@@ -21,6 +25,7 @@ DEFAULT_TIMEOUT_MS = 30_000
 class Proof:
     """What one query touches of one partitioned table.
 
+    predicted  leaves that Slabrow itself finds, sorted; None where it does not understand the statement or its zone
     planned    leaves in the plan once execution has started, sorted; None when the query could not be planned
     executed   leaves that were read, None when the query did not run
     rows, all_rows   the planner's estimate of the rows in the touched leaves, and in all of them
@@ -29,6 +34,7 @@ class Proof:
     query: FileQuery
     table: str
     total: int
+    predicted: tuple[str, ...] | None
     planned: tuple[str, ...]
     executed: tuple[str, ...] | None
     verdict: Verdict
@@ -71,6 +77,13 @@ class ProveResult:
         return sum(proof.verdict is not Verdict.EVERY for proof in self.proofs)
 
     @property
+    def predictions(self) -> tuple[int, int, int]:
+        """How many predictions equal the plan, keep more leaves than it, and keep fewer: the last must be 0."""
+        pairs = [(set(proof.predicted), set(proof.planned)) for proof in self.proofs if proof.predicted is not None]
+        fewer = sum(bool(planned - predicted) for predicted, planned in pairs)
+        return sum(one == other for one, other in pairs), sum(one > other for one, other in pairs), fewer
+
+    @property
     def read_share(self) -> float | None:
         """The rows in touched leaves, weighted by runs a day, as a share of reading every leaf each time."""
         every = sum(proof.all_rows * proof.query.weight for proof in self.proofs)
@@ -90,6 +103,13 @@ class _Leaves:
     spelling: Mapping[str, str]
     rows: Mapping[str, int]  # by spelling
     of_root: Mapping[str, tuple[str, ...]]
+    name_of: Mapping[str, Name]  # of each root
+
+    def is_named(self, root: str, name: Name) -> bool:
+        """Whether a statement that names a table so means this root: without a schema, the search path must find it."""
+        true = self.name_of[root]
+        visible = parse_name(root).schema is None
+        return true.table == name.table and (true.schema == name.schema or (name.schema is None and visible))
 
 
 def prove(
@@ -109,11 +129,13 @@ def prove(
     with context.connected() as connection:
         with catalogue.reading(connection):
             leaves = _leaves(connection)
+        predictor = _Predictor(connection, catalogue.time_zone(connection))
+        asking = _Asking(connection, leaves, predictor, execute, at_most, timeout_ms)
         chosen = parse_name(context.table) if context.table else None
         for place, query in enumerate(queries):
             context.progress(place / len(queries), query.name)
             try:
-                found = _prove(connection, query, leaves, execute, at_most, timeout_ms)
+                found = _prove(asking, query)
             except SlabrowError as error:
                 if error.exit_code != ServerError.exit_code:
                     raise
@@ -122,17 +144,12 @@ def prove(
                 with explained("go on after a query that failed"):
                     forget(connection)
                 continue
-            kept = [proof for proof in found if chosen is None or _is(proof.table, chosen)]
+            kept = [proof for proof in found if chosen is None or leaves.is_named(proof.table, chosen)]
             proofs += kept
             if not kept:
                 unproven.append(Unproven(query, "touches no partitioned table", False))
         context.progress(1.0, "done")
     return ProveResult(tuple(proofs), tuple(unproven))
-
-
-def _is(spelling: str, name: Name) -> bool:
-    found = parse_name(spelling)
-    return found.table == name.table and (found.schema == name.schema or None in (found.schema, name.schema))
 
 
 def _leaves(connection: Connection) -> _Leaves:
@@ -148,21 +165,58 @@ def _leaves(connection: Connection) -> _Leaves:
         {leaf.plan_name: leaf.spelling or "" for leaf in named},
         {leaf.spelling or "": leaf.rows for leaf in named},
         {root: tuple(sorted(leaves)) for root, leaves in of_root.items()},
+        {leaf.root: leaf.root_name for leaf in found},
     )
 
 
-def _prove(
-    connection: Connection, query: FileQuery, leaves: _Leaves, execute: bool, at_most: int | None, timeout_ms: int
-) -> list[Proof]:
+@dataclass(frozen=True, slots=True)
+class _Asking:
+    """How every query is asked about."""
+
+    connection: Connection
+    leaves: _Leaves
+    predictor: "_Predictor"
+    execute: bool
+    at_most: int | None
+    timeout_ms: int
+
+
+def _prove(asking: _Asking, query: FileQuery) -> list[Proof]:
     first = query.sql.lstrip("( \n\t").split(None, 1)[0].upper()
     if not first.startswith(EXPLAINABLE):
         raise ServerError(f"{query.name} cannot be planned", found=f"a statement that begins with {first} has no plan")
-    asked = Query(query.sql, query.params)
     reads = first in ("SELECT", "WITH", "VALUES", "TABLE")
-    reading = (run if execute and reads else plan)(connection, asked, timeout_ms)
-    note = "changes rows, so it was planned and not run" if execute and not reads else None
-    limit = query.limit or (Limit(at_most) if at_most is not None else None)
-    return [_proof(query, root, reading, leaves, limit, note) for root in _roots(query, reading, leaves)]
+    look = run if asking.execute and reads else plan
+    reading = look(asking.connection, Query(query.sql, query.params), asking.timeout_ms)
+    note = "changes rows, so it was planned and not run" if asking.execute and not reads else None
+    limit = query.limit or (Limit(asking.at_most) if asking.at_most is not None else None)
+    return [
+        replace(
+            _proof(query, root, reading, asking.leaves),
+            predicted=asking.predictor.predicted(query, root),
+            limit=limit,
+            note=note,
+        )
+        for root in _roots(query, reading, asking.leaves)
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class _Predictor:
+    """Predicts with the trees as the catalogue has them, each read once. zone: the session's; None: not known here."""
+
+    connection: Connection
+    zone: ZoneInfo | None
+    trees: dict[str, Tree] = field(default_factory=dict)
+
+    def predicted(self, query: FileQuery, root: str) -> tuple[str, ...] | None:
+        if self.zone is None:
+            return None
+        if root not in self.trees:
+            self.trees[root] = catalogue.tree(self.connection, parse_name(root))
+        tree = self.trees[root]
+        condition = Reader(tree, self.zone, query.params).condition(query.sql)
+        return None if condition is None else tuple(sorted(leaf.spelling for leaf in survivors(tree, condition)))
 
 
 def _roots(query: FileQuery, reading: PlanReading, leaves: _Leaves) -> list[str]:
@@ -173,14 +227,12 @@ def _roots(query: FileQuery, reading: PlanReading, leaves: _Leaves) -> list[str]
     hidden = {
         root
         for root in leaves.of_root
-        if root not in shown and any(_is(root, name) for name in named if name != written)
+        if root not in shown and any(leaves.is_named(root, name) for name in named if name != written)
     }
     return sorted(shown | hidden)
 
 
-def _proof(
-    query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves, limit: Limit | None, note: str | None
-) -> Proof:
+def _proof(query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves) -> Proof:
     every = leaves.of_root[root]
     scans = [scan for scan in reading.scans if leaves.root_of.get(scan.relation) == root]
     planned = tuple(sorted({leaves.spelling[scan.relation] for scan in scans}))
@@ -196,6 +248,7 @@ def _proof(
         query,
         root,
         len(every),
+        None,
         planned,
         executed,
         verdict(len(touched), len(every)),
@@ -210,6 +263,5 @@ def _proof(
         reading.planning_ms,
         reading.execution_ms,
         reading.blocks,
-        limit,
-        note,
+        None,
     )

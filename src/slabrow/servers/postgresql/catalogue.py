@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from slabrow.core.bounds import Listed, Range, range_order
 from slabrow.core.errors import ServerError, nearest
@@ -326,11 +327,14 @@ def foreign_keys(connection: Connection, found: Relation) -> tuple[ForeignKeyFac
 class LeafFact:
     """A leaf and the root of its tree. A root without leaves stands once, with no spelling.
 
+    root        as regclass spells it: with its schema only where the search path needs it
+    root_name   schema and table of the root
     plan_name   `schema.table` as EXPLAIN (VERBOSE) gives the two parts
     rows        the planner's estimate, 0 when never analysed
     """
 
     root: str
+    root_name: Name
     plan_name: str
     spelling: str | None
     rows: int
@@ -344,12 +348,13 @@ def all_leaves(connection: Connection) -> tuple[LeafFact, ...]:
                JOIN pg_class c ON c.oid = p.partrelid AND NOT c.relispartition
                UNION ALL
                SELECT b.root, i.inhrelid FROM below b JOIN pg_inherits i ON i.inhparent = b.relid)
-           SELECT b.root::regclass::text, n.nspname || '.' || c.relname,
+           SELECT b.root::regclass::text, rn.nspname, r.relname, n.nspname || '.' || c.relname,
                   CASE WHEN c.relkind <> 'p' THEN c.oid::regclass::text END, greatest(c.reltuples, 0)::bigint
            FROM below b JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+           JOIN pg_class r ON r.oid = b.root JOIN pg_namespace rn ON rn.oid = r.relnamespace
            WHERE c.relkind <> 'p' OR b.relid = b.root"""
     ).fetchall()
-    return tuple(LeafFact(*row) for row in rows)
+    return tuple(LeafFact(root, Name(schema, table), *leaf) for root, schema, table, *leaf in rows)
 
 
 def names_in_schema(connection: Connection, schema: str | None) -> frozenset[str]:
@@ -430,3 +435,12 @@ def has_record_hash(connection: Connection, found: Relation) -> bool:
 def exists(connection: Connection, name: Name) -> bool:
     row = connection.execute("SELECT to_regclass(%s) IS NOT NULL", [str(name)]).fetchone()
     return bool(row and row[0])
+
+
+def time_zone(connection: Connection) -> ZoneInfo | None:
+    """The session's time zone; None when it is one that has no name here."""
+    row = connection.execute("SELECT current_setting('TimeZone')").fetchone()
+    try:
+        return ZoneInfo(str(row[0])) if row else None
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        return None

@@ -1,0 +1,119 @@
+"""Prediction against the server: never fewer leaves than its plan shows, and mostly just as many."""
+
+import random
+from zoneinfo import ZoneInfo
+
+from slabrow.core.conditions import Reader
+from slabrow.core.keysets import survivors
+from slabrow.core.names import Name
+from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql.queries import Query, plan
+from tests.support import DatabaseTest, binaries
+
+CHANCE = random.Random(4)
+DAYS = [
+    "2025-12-31",
+    "2026-01-01",
+    "2026-01-15",
+    "2026-02-01",
+    "2026-02-28",
+    "2026-03-01",
+    "2026-04-01",
+    "2026-05-01",
+    "infinity",
+]
+LAYOUTS = {
+    "range of dates with a gap and a catch-all": (
+        "k date, v int", "RANGE (k)",
+        ["FROM ('2026-01-01') TO ('2026-02-01')", "FROM ('2026-02-01') TO ('2026-03-01')", "FROM ('2026-04-01') TO ('2026-05-01')", "DEFAULT"],
+        ["k"], [f"'{day}'" for day in DAYS] + ["date '2026-02-01'", "'2026-02-01'::date", "now()::date", "'2026-02-01'::timestamptz"]),
+    "range of instants with open ends": (
+        "k timestamptz, v int", "RANGE (k)",
+        ["FROM (MINVALUE) TO ('2026-01-01 00:00+00')", "FROM ('2026-01-01 00:00+00') TO ('2026-02-01 00:00+00')",
+         "FROM ('2026-02-01 00:00+00') TO ('2026-03-01 00:00+00')", "FROM ('2026-03-01 00:00+00') TO (MAXVALUE)"],
+        ["k"], [f"'{day}'" for day in DAYS] + ["'2026-01-01 05:30+05:30'", "'2026-03-29 02:30'", "timestamptz '2026-01-31 23:59:59.9999999'",
+                                                "date '2026-02-01'", "now()"]),
+    "range of numbers without a catch-all": (
+        "k bigint, v int", "RANGE (k)", ["FROM (0) TO (10)", "FROM (10) TO (20)", "FROM (20) TO (MAXVALUE)"],
+        ["k"], ["0", "5", "10", "-1", "19", "20", "100", "5.0", "'10'", "9223372036854775808", "(15)", "v"]),
+    "range of two columns": (
+        "k int, l int", "RANGE (k, l)", ["FROM (0, 0) TO (5, MINVALUE)", "FROM (5, MINVALUE) TO (5, 7)", "FROM (5, 7) TO (9, 9)", "DEFAULT"],
+        ["k", "l"], ["0", "4", "5", "7", "8", "9", "-3"]),
+    "list of texts with NULL": (
+        "k text, v int", "LIST (k)", ["IN ('a', 'b')", "IN ('c', NULL)", "IN ('d')"], ["k"], ["'a'", "'c'", "'z'", "''", "'d'::text", "lower('D')"]),
+    "list of numbers with a catch-all": (
+        "k int, v int", "LIST (k)", ["IN (1, 2)", "IN (3)", "IN (5)", "DEFAULT"], ["k"], ["1", "2", "3", "4", "5", "9", "-1"]),
+    "list of truth values": ("k boolean, v int", "LIST (k)", ["IN (true)", "IN (false)", "DEFAULT"], ["k"], ["true", "false", "'t'"]),
+    "hash of a number": (
+        "k int, v int", "HASH (k)", [f"WITH (MODULUS 4, REMAINDER {r})" for r in range(4)], ["k"], ["1", "2", "3", "4", "77", "'5'", "random()::int"]),
+    "hash of two columns": (
+        "k bigint, l text", "HASH (k, l)", ["WITH (MODULUS 2, REMAINDER 0)", "WITH (MODULUS 4, REMAINDER 1)", "WITH (MODULUS 4, REMAINDER 3)"],
+        ["k", "l"], ["1", "2", "'3'", "'abc'", "'x'"]),
+}  # fmt: skip
+
+
+def condition(columns, constants, depth=2):
+    """A random condition over key columns, as people and as machines write them."""
+    column, constant = CHANCE.choice(columns), lambda: CHANCE.choice(constants)
+    if depth and CHANCE.random() < 0.55:
+        one, other = (condition(columns, constants, depth - 1) for _ in range(2))
+        return CHANCE.choice([f"{one} AND {other}", f"({one} OR {other})", f"({one}) AND ({other})"])
+    return CHANCE.choice([
+        f"{column} = {constant()}", f"{column} = {constant()}", f"{column} >= {constant()}", f"{column} < {constant()}",
+        f"{column} > {constant()}", f"{column} <= {constant()}", f"{constant()} >= {column}", f"{column} <> {constant()}",
+        f"{column} BETWEEN {constant()} AND {constant()}", f"{column} IN ({constant()}, {constant()})",
+        f"{column} NOT IN ({constant()}, {constant()})", f"{column} IS NULL", f"{column} IS NOT NULL",
+        f"{column} = ANY (ARRAY[{constant()}, {constant()}])", f"NOT ({column} = {constant()})", f"coalesce({column}, {constant()}) = {constant()}",
+        "true", "false",
+    ])  # fmt: skip
+
+
+SHAPES = [
+    "SELECT * FROM t WHERE {}", "SELECT count(*) FROM ONLY_T t WHERE {}".replace("ONLY_T ", ""), "SELECT 1 FROM other o JOIN t ON o.n = t.v_ AND {}",
+    "SELECT 1 FROM t LEFT JOIN other o ON o.n = 1 WHERE {}", "SELECT 1 FROM other o LEFT JOIN t ON o.n = 1 WHERE {}",
+    "SELECT 1 FROM t FULL JOIN other o ON o.n = 1 WHERE {}", "WITH c AS (SELECT * FROM t WHERE {}) SELECT * FROM c",
+    "SELECT 1 FROM t WHERE {} UNION ALL SELECT 1 FROM t WHERE false", "SELECT * FROM other WHERE EXISTS (SELECT FROM t WHERE {})",
+    "DELETE FROM t WHERE {}", "SELECT * FROM (SELECT * FROM t) s WHERE {}",
+]  # fmt: skip
+ROUNDS = 90
+
+
+class PredictionTest(DatabaseTest):
+    def test_never_fewer_than_the_server_and_mostly_the_same(self):
+        self.sql("CREATE TABLE other (n int); SET timezone = 'Europe/Berlin'")
+        compared = equal = 0
+        for what, (columns, by, bounds, key, constants) in LAYOUTS.items():
+            self.sql(f"DROP TABLE IF EXISTS t; CREATE TABLE t ({columns}, v_ int) PARTITION BY {by}")
+            for number, bound in enumerate(bounds):
+                self.sql(
+                    f"CREATE TABLE t_{number} PARTITION OF t {bound if bound == 'DEFAULT' else 'FOR VALUES ' + bound}"
+                )
+            tree = catalogue.tree(self.connection, Name("public", "t"))
+            reader = Reader(tree, ZoneInfo("Europe/Berlin"))
+            for _ in range(ROUNDS):
+                shape = CHANCE.choice(SHAPES[:1] * 8 + SHAPES)
+                qualified = [f"t.{column}" for column in key] if "other o" in shape else key
+                sql = shape.format(condition(qualified, constants))
+                try:
+                    reading = plan(self.connection, Query(sql), 5_000)
+                except Exception:
+                    continue  # a comparison of types that the server refuses
+                planned = {scan.relation.removeprefix("public.") for scan in reading.scans} - {"other"}
+                found = reader.condition(sql)
+                predicted = (
+                    {leaf.spelling for leaf in tree.leaves}
+                    if found is None
+                    else {leaf.spelling for leaf in survivors(tree, found)}
+                )
+                with self.subTest(what, sql=sql):
+                    self.assertEqual(set(), planned - predicted)
+                compared += 1
+                equal += planned == predicted
+        self.assertGreater(compared, 500)
+        self.assertGreater(equal / compared, 0.7, f"{equal} of {compared}")
+
+
+for each in binaries()[1:]:
+    globals()[f"PredictionOn{each.version}Test"] = type(
+        f"PredictionOn{each.version}Test", (PredictionTest,), {"version": each.version}
+    )
