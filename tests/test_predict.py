@@ -113,6 +113,41 @@ class PredictionTest(DatabaseTest):
         self.assertGreater(equal / compared, 0.7, f"{equal} of {compared}")
 
 
+class TrapsTest(DatabaseTest):
+    def test_statements_that_look_as_if_they_pruned(self):
+        self.sql(
+            "CREATE TABLE t (k int, v int) PARTITION BY LIST (k); CREATE TABLE t_1 PARTITION OF t FOR VALUES IN (1);"
+            "CREATE TABLE t_2 PARTITION OF t FOR VALUES IN (2); CREATE TABLE t_n PARTITION OF t FOR VALUES IN (NULL)"
+        )
+        reader = Reader(catalogue.tree(self.connection, Name("public", "t")), ZoneInfo("UTC"))
+        for sql, expected in [
+            ("SELECT 1 FROM t AS x (v, k) WHERE k = 1", 3),  # k is the second column here
+            ("SELECT 1 FROM t AS o WHERE EXISTS (SELECT FROM t WHERE k = o.k)", 3),
+            ("SELECT 1 FROM (VALUES (1)) u (k) LEFT JOIN t ON true WHERE t.k IS NULL", 3),
+            ("WITH t AS (SELECT * FROM t) SELECT * FROM t WHERE k = 1", None),
+            ("SELECT 1 FROM t WHERE k = 1 OR v = 1", 3),
+            ("SELECT 1 FROM t WHERE NOT k = 1", 3),
+            ("SELECT 1 FROM t a JOIN t b ON a.k = 1 AND b.k = 2", 2),
+            ("SELECT 1 FROM t WHERE k + 0 = 1", 3),
+            ("MERGE INTO t USING (VALUES (1)) s (n) ON t.k = 1 WHEN MATCHED THEN DELETE", 3),
+            ("SELECT 1 FROM t WHERE k NOT BETWEEN 1 AND 1", 3),
+            ("UPDATE t SET v = 1 WHERE k = 2", 1),
+            ("SELECT 1 FROM t WHERE k IS NULL", 1),
+            ("SELECT 1 FROM t WHERE k <> 1", 1),
+            ("TABLE t", 3),
+            ("SELECT 1 FROM public.t WHERE public.t.k = 1", 1),
+            ("SELECT 1 FROM T WHERE K = 1", 1),
+        ]:
+            with self.subTest(sql):
+                condition_ = reader.condition(sql)
+                found = None if condition_ is None else survivors(reader.tree, condition_)
+                planned = {
+                    scan.relation for scan in plan(self.connection, Query(sql), 5_000).scans if ".t" in scan.relation
+                }
+                self.assertLessEqual(len(planned), len(found) if found is not None else 3)
+                self.assertEqual(expected, None if found is None else len(found))
+
+
 for each in binaries()[1:]:
     globals()[f"PredictionOn{each.version}Test"] = type(
         f"PredictionOn{each.version}Test", (PredictionTest,), {"version": each.version}

@@ -74,7 +74,9 @@ class Reader:
     def _at(self, table: exp.Table) -> Condition:
         """What holds where the statement names the table, from the block that it stands in."""
         block = table.parent if isinstance(table.parent, _BLOCKS) else table.parent and table.parent.parent
-        if not isinstance(block, _BLOCKS):
+        alias = table.args.get("alias")
+        # FROM t AS x (a, b) gives the columns other names.
+        if not isinstance(block, _BLOCKS) or (alias is not None and alias.args.get("columns")):
             return Anything()
         joins: list[exp.Expression] = list(block.args.get("joins") or ())
         sides = {str(join.args.get("side") or "").upper() for join in joins} - {""}
