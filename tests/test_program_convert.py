@@ -118,7 +118,7 @@ class ConvertTest(DatabaseTest):
         psql = binaries()[0].folder / "psql"
         program = psql if psql.exists() else shutil.which("psql")
         done = subprocess.run([program, "-X", "-q", "-f", self.folder / file, self.dsn], capture_output=True, text=True)
-        self.assertEqual((0, ""), (done.returncode, done.stderr))
+        self.assertEqual((0, ""), (done.returncode, done.stderr), done.stderr)
 
     def test_a_script_whose_copy_would_differ_ends_with_nothing_changed(self):
         self.sql(PLAIN)
@@ -132,6 +132,30 @@ class ConvertTest(DatabaseTest):
             self.psql("convert.sql")
         self.assertEqual(
             [("log",)], self.sql("SELECT relname FROM pg_class WHERE relname ~ '^log' AND relkind IN ('r', 'p')")
+        )
+
+    def test_a_table_that_changed_since_the_script_was_written_is_left_as_it_is(self):
+        self.sql(PLAIN)
+        self.layout(layout())
+        self.slabrow("convert", "--script", "convert.sql", *NOW)
+        self.sql("ALTER TABLE apiary.log ADD COLUMN brood int DEFAULT 7")
+        with self.assertRaisesRegex(AssertionError, "columns of apiary.log have changed meanwhile"):
+            self.psql("convert.sql")
+        self.assertEqual("r", self.value("SELECT relkind::text FROM pg_class WHERE oid = 'apiary.log'::regclass"))
+
+    def test_a_reader_that_stays_ends_the_conversion_without_copying_again(self):
+        self.sql(PLAIN)
+        self.layout(layout())
+        with psycopg.connect(self.dsn) as reader:
+            reader.execute("SELECT count(*) FROM apiary.log")
+            done = self.slabrow("convert", "--go", "--verbose", "--lock-wait", "50ms", *NOW, code=3)
+        self.assertIn("no lock after 6 tries", done.stderr)
+        self.assertEqual(1, done.stderr.count("CREATE TABLE apiary.log_incoming"))
+        self.assertEqual(
+            (700, "r"),
+            self.sql(
+                "SELECT (SELECT count(*) FROM apiary.log), relkind::text FROM pg_class WHERE oid = 'apiary.log'::regclass"
+            )[0],
         )
 
     def test_what_would_be_lost_is_refused_by_name(self):

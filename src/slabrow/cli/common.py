@@ -68,7 +68,6 @@ def context(options: argparse.Namespace, table: str | None = None) -> Context:
         layout_file=Path(options.layout),
         table=table or named,
         now=_now(options.now),
-        is_now_given=options.now is not None,
         lock_wait_ms=parse_wait(getattr(options, "lock_wait", "2s")),
         say=_say if options.verbose else unsaid,
     )

@@ -22,7 +22,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     offline.add_argument("--by", choices=("hash",), help="hash the keys here")
     offline.add_argument("--types", metavar="TYPES", help="the types of the key's columns, such as int8,text")
     offline.add_argument("--parts", metavar="N", type=int, help="how many hash partitions")
-    offline.add_argument("--zone", metavar="NAME", default="UTC", help="where a timestamptz without an offset is read")
+    offline.add_argument("--zone", metavar="NAME", help="where a timestamptz without an offset is read, else UTC")
     add_common(parser, picture=True)
 
 
@@ -34,7 +34,7 @@ def run(options: argparse.Namespace) -> int:
         found = "both VALUE … and --values" if options.file else "neither VALUE … nor --values"
         raise UsageError("there must be one kind of values to route", found=found, fix="give one of them")
     if options.by is None:
-        for name in ("types", "parts", "picture"):
+        for name in ("types", "parts", "zone", "picture"):
             if getattr(options, name) is not None:
                 raise UsageError(f"--{name} is for routing without a server", fix="add --by hash")
         return _with_table(options, asked)
@@ -43,10 +43,9 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _hashing(options: argparse.Namespace) -> "Hashing":
-    from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
-
     from slabrow.core.errors import UsageError
     from slabrow.core.hash_keys import parse_types
+    from slabrow.core.zones import parse_zone
     from slabrow.work.route import Hashing
 
     if not options.types or options.parts is None:
@@ -55,25 +54,21 @@ def _hashing(options: argparse.Namespace) -> "Hashing":
         raise UsageError("--by hash needs no table", fix="leave out --table, or leave out --by, --types and --parts")
     if not 1 <= options.parts <= 1 << 20:
         raise UsageError(f"--parts {options.parts} is out of range", fix="give 1 to 1048576")
-    try:
-        zone = ZoneInfo(options.zone)
-    except (ZoneInfoNotFoundError, ValueError, OSError):
-        raise UsageError(f"there is no time zone {options.zone!r}", fix="use a name such as Europe/Berlin") from None
-    return Hashing(parse_types(options.types), options.parts, zone)
+    return Hashing(parse_types(options.types), options.parts, parse_zone(options.zone or "UTC"))
 
 
 def _offline(options: argparse.Namespace, hashing: "Hashing") -> int:
     from slabrow.core.errors import UsageError
     from slabrow.show.output import show
     from slabrow.show.route import SHOWN, stream_hashed
-    from slabrow.work.route import route_offline
+    from slabrow.work.route import hashed_batches, route_offline
 
     if options.picture is not None:
         raise UsageError("--picture draws the spread of --values FILE", fix="leave out --format")
     if options.values:
         show(SHOWN, route_offline(hashing, options.values), options.format)
     else:
-        stream_hashed(hashing, _columns(options, hashing), options.format)
+        stream_hashed(hashing, hashed_batches(hashing, _columns(options, hashing)), options.format)
     return FINE
 
 
@@ -107,5 +102,5 @@ def _with_table(options: argparse.Namespace, asked: "Context") -> int:
         result = route(asked, name, options.values)
         show(SHOWN, result, options.format)
         return FOUND if any(each.partition is None for each in result.routes) else FINE
-    homeless = stream(route_file(asked, name, options.file), options.format, options.zone)
+    homeless = stream(route_file(asked, name, options.file), options.format)
     return FOUND if homeless else FINE

@@ -27,10 +27,6 @@ class Reconciliation:
     actions: tuple[Action, ...]
     leftovers: tuple[Finding, ...]
 
-    @property
-    def has_drift(self) -> bool:
-        return bool(self.actions) or any(finding.code == "drift" for finding in self.leftovers)
-
 
 def reconcile(
     layout: Layout, tree: Tree, now: datetime | int, *, taken: frozenset[str] = frozenset(), limit: int = NAME_LIMIT

@@ -21,15 +21,17 @@ class Statement:
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """A query whose last column, `differs`, must be false in every row; a true one ends the transaction.
+    """A query of (what, number before, number after, differs); a row that differs ends the transaction.
 
     text    what is then said
+    fix     and what to do about it
     """
 
     query: str
     text: str
     share: float = 0.0
     doing: str = ""
+    fix: str = "please report this with the layout and the column types"
 
 
 @dataclass(frozen=True, slots=True)

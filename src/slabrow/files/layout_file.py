@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
 from typing import Annotated, Any
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictInt, StrictStr, ValidationError
 
@@ -14,6 +13,7 @@ from slabrow.core.errors import LayoutError, SlabrowError, nearest
 from slabrow.core.layout import By, Group, Layout, PastKeep
 from slabrow.core.names import Name, parse_name
 from slabrow.core.spans import Span, parse_span
+from slabrow.core.zones import parse_zone
 from slabrow.files.reading import read_text
 
 
@@ -108,7 +108,7 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
     span: Span | None = converted("span", parse_span, read.span)
     ahead: Span | None = converted("ahead", parse_span, read.ahead)
     keep: Span | None = converted("keep", parse_span, read.keep)
-    converted("zone", _zone, read.zone)
+    converted("zone", parse_zone, read.zone)
     if not read.key:
         faults.append(_Fault(line("key"), "`key` names no column: name at least one"))
     if len(faults) > before or table is None:
@@ -131,19 +131,6 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
     )
     faults += [_Fault(line(key), text) for key, text in layout.faults()]
     return layout
-
-
-def _zone(name: str) -> ZoneInfo:
-    try:
-        return ZoneInfo(name)
-    except (ZoneInfoNotFoundError, ValueError, OSError):
-        from zoneinfo import available_timezones
-
-        near = nearest(name, available_timezones())
-        raise LayoutError(
-            f"there is no time zone {name!r}",
-            fix=f"did you mean {near!r}?" if near else "use a name such as Europe/Berlin",
-        ) from None
 
 
 def _worded(detail: Any) -> tuple[str, str]:

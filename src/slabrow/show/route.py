@@ -53,15 +53,15 @@ def _text(routes: Routes, out: Console) -> None:
 SHOWN: Shown[Routes] = Shown("route", _data, _rows, _text)
 
 
-def stream(batches: Iterable[Routes], format_: str, zone: str) -> int:
+def stream(batches: Iterable[Routes], format_: str) -> int:
     """Prints routes batch by batch, in constant memory: for millions of keys. Returns how many have no partition.
 
     csv and json are as for a few keys; text is a line a key, `value<TAB>partition`.
     """
-    homeless, table_name, separator = 0, None, ""
+    homeless, table_name, zone, separator = 0, None, "UTC", ""
     _open_json(format_)
     for routes in batches:
-        table_name = routes.table
+        table_name, zone = routes.table, routes.zone
         homeless += sum(route.partition is None for route in routes.routes)
         match format_:
             case "json":
@@ -80,7 +80,7 @@ def stream(batches: Iterable[Routes], format_: str, zone: str) -> int:
     return homeless
 
 
-def stream_hashed(hashing: Hashing, batches: Iterable[Columns], format_: str) -> None:
+def stream_hashed(hashing: Hashing, batches: Iterable[tuple[Columns, list[int]]], format_: str) -> None:
     """The same for keys that are hashed here. What follows a key is made once for each remainder."""
     whys = [f"remainder {remainder} of {hashing.parts}" for remainder in range(hashing.parts)]
     is_json, separator = format_ == "json", ""
@@ -90,9 +90,8 @@ def stream_hashed(hashing: Hashing, batches: Iterable[Columns], format_: str) ->
     _open_json(format_)
     if not is_json:
         sys.stdout.write("value,partition,remainder,why\n")
-    for columns in batches:
+    for columns, found in batches:
         keys = zip(*columns, strict=True)
-        found = hashing.remainders(columns)
         if is_json:
             entries = [f'\n{{"value": {json.dumps(key, ensure_ascii=False)}{ends[remainder]}'
                        for key, remainder in zip(keys, found, strict=True)]  # fmt: skip

@@ -31,9 +31,7 @@ def _sql(statement: Statement | Check) -> str:
 def print_statements(transaction: Transaction, out: Console) -> None:
     """One line a statement; of a run of alike ones the first two, then how many more."""
     lines = [
-        "compare rows and fingerprints, partition by partition"
-        if isinstance(statement, Check)
-        else " ".join(statement.sql.split())
+        f"stop if {statement.text}" if isinstance(statement, Check) else " ".join(statement.sql.split())
         for statement in transaction.statements
     ]
     for _, alike in groupby(lines, key=_kind):

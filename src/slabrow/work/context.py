@@ -31,7 +31,6 @@ class Context:
     layout_file   the file named, or the usual one; it may not exist
     table         the table named, or None
     now           the clock, with its zone
-    is_now_given  whether `--now` set it
     say           hears each statement that changes something, and how long it took
     """
 
@@ -39,7 +38,6 @@ class Context:
     layout_file: Path
     table: str | None
     now: datetime
-    is_now_given: bool = False
     lock_wait_ms: int = 2_000
     progress: Progress = unseen
     say: Callable[[str], None] = unsaid

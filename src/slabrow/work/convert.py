@@ -68,7 +68,7 @@ def convert(context: Context, layout: Layout, *, go: bool, old_name: str | None 
             return ConvertResult(layout, seen, changes, plan.old_name, transaction, is_done=False)
         checked = runner.run(connection, [transaction], context.lock_wait_ms, context.progress, context.say)
         compared = tuple(
-            Compared(str(leaf), old, new) for leaf, old, new, _ in sorted(checked[0], key=lambda row: str(row[0]))
+            Compared(str(leaf), old, new) for leaf, old, new, _ in sorted(checked[-1], key=lambda row: str(row[0]))
         )
         return ConvertResult(layout, seen, changes, plan.old_name, transaction, True, compared)
 

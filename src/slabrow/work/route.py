@@ -69,6 +69,12 @@ def route_offline(hashing: Hashing, values: Sequence[str]) -> Routes:
     return Routes(str(hashing), None, str(hashing.zone), tuple(routes))
 
 
+def hashed_batches(hashing: Hashing, batches: Iterable[Columns]) -> Iterator[tuple[Columns, list[int]]]:
+    """Batches of keys, column by column, each with the remainders of its keys."""
+    for columns in batches:
+        yield columns, hashing.remainders(columns)
+
+
 def count_spread(hashing: Hashing, batches: Iterable[Columns]) -> SpreadCounter:
     """How the keys spread over hash parts; in constant memory, whatever their number."""
     counter = SpreadCounter(hashing.parts)

@@ -70,7 +70,7 @@ def _once(
                 _refuse_difference(statement, rows)
                 checked.append(rows)
             elif statement.is_lock:
-                _lock(connection, statement)
+                _lock(connection, statement, transaction)
             else:
                 connection.execute(_sql(statement))
             say(f"{time.monotonic() - began:8.3f} s  {_sql(statement).decode()}")
@@ -84,26 +84,29 @@ def _sql(statement: Statement | Check) -> bytes:
     return (statement.sql if isinstance(statement, Statement) else statement.query).encode()
 
 
-def _lock(connection: Connection, statement: Statement) -> None:
-    """Takes a lock within a savepoint, so that a try that waited too long costs only itself."""
+def _lock(connection: Connection, statement: Statement, transaction: Transaction) -> None:
+    """Takes a lock within a savepoint, so that a try that waited too long costs only itself.
+
+    Raises ServerError after the last try: the transaction is then given up, and its long work is not begun again.
+    """
     for attempt in range(1, TRIES + 1):
         try:
             with connection.transaction():
                 connection.execute(_sql(statement))
             return
-        except _LOCK_ERRORS:
+        except _LOCK_ERRORS as error:
             if attempt == TRIES:
-                raise
+                raise _gave_up(connection, error, transaction) from error
             time.sleep(FIRST_PAUSE_S * 2 ** (attempt - 1))
 
 
 def _refuse_difference(check: Check, rows: Rows) -> None:
     if differing := [row for row in rows if row[-1]]:
-        leaf, old, new, _ = differing[0]
+        leaf, old, new, *_ = differing[0]
         raise Refusal(
             check.text,
-            found=f"{len(differing)} partitions differ, first {leaf}: {old:,} rows before, {new:,} after",
-            fix="nothing has been changed; please report this with the layout and the column types",
+            found=f"{len(differing)} differ, first {leaf}: {old:,} before, {new:,} after",
+            fix=f"nothing has been changed; {check.fix}",
         )
 
 

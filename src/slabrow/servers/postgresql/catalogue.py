@@ -8,15 +8,16 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+from zoneinfo import ZoneInfo
 
 from slabrow.core.bounds import Listed, Range, range_order
-from slabrow.core.errors import ServerError, nearest
+from slabrow.core.errors import ServerError, UsageError, nearest
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.keys import Key, Kind, kind_of, parse_value
 from slabrow.core.layout import By
 from slabrow.core.names import Name
 from slabrow.core.tree import KeyColumn, Partition, Tree
+from slabrow.core.zones import parse_zone
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.bound_text import parse_bounds
 from slabrow.servers.postgresql.connection import Connection, explained
@@ -441,6 +442,6 @@ def time_zone(connection: Connection) -> ZoneInfo | None:
     """The session's time zone; None when it is one that has no name here."""
     row = connection.execute("SELECT current_setting('TimeZone')").fetchone()
     try:
-        return ZoneInfo(str(row[0])) if row else None
-    except (ZoneInfoNotFoundError, ValueError, OSError):
+        return parse_zone(str(row[0])) if row else None
+    except UsageError:
         return None

@@ -61,6 +61,7 @@ class Conversion:
             Statement("SET LOCAL statement_timeout = 0"),
             # Readers go on; writers, and another conversion, wait.
             Statement(f"LOCK TABLE {table} IN SHARE ROW EXCLUSIVE MODE", is_lock=True),
+            Check(self._same_columns(), f"the columns of {self.table} have changed meanwhile", fix="convert it again"),
             Statement(ddl.create_table(self.shape, self.incoming, self.layout)),
             *ddl.column_settings(self.shape, self.incoming),
             *ddl.create_partitions(self.incoming, self.planned, self.shape, len(self.layout.key)),
@@ -76,6 +77,16 @@ class Conversion:
         # A partition, its TOAST table with index, and its other indexes, each locked until the end.
         locks = (len(self.planned) + 1) * (3 + keys.count)
         return Transaction(f"convert {self.table} to {self.layout}", tuple(statements), locks=locks)
+
+    def _same_columns(self) -> str:
+        """Whether the table still has the columns that this was planned for: they were read before it was locked."""
+        columns = [f"{column.name} {column.type_name}" for column in self.shape.columns]
+        planned = quoting.array([literal(column) for column in columns], "text")
+        return f"""SELECT 'columns' AS what, {len(columns)} AS before, count(*) AS after,
+       array_agg(attname || ' ' || format_type(atttypid, atttypmod) ORDER BY attnum)
+           IS DISTINCT FROM {planned} AS differs
+FROM pg_catalog.pg_attribute
+WHERE attrelid = {literal(quoting.table(self.table))}::regclass AND attnum > 0 AND NOT attisdropped"""
 
     @property
     def _copied_columns(self) -> str:
