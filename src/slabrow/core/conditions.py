@@ -1,226 +1,440 @@
-"""What a statement says about the key of one table: its SQL, parsed, as a condition of `keysets`.
+"""Conditions of a statement on the columns of one table: read once from the parsed SQL, then bound to values.
 
-Used is only what is certain to hold for every row that is read of the table: comparisons of a key column with a
-constant in WHERE, or in ON of inner joins, of the query block that names the table. All else becomes `Anything`.
-Sources: PostgreSQL manual, 5.12.4 Partition Pruning; which constants can be used was measured on the server.
+Reading and binding are apart, because one shape of a statement runs with many values: `read` follows the structure
+(AND, OR, NOT, IN, BETWEEN, rows), `bind` works out what the constants in it are worth (core/constants.py).
+Which comparisons the server can use is said in the PostgreSQL manual, 5.12.4 Partition Pruning, and was measured.
 """
 
-import re
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
-from typing import Any
-from zoneinfo import ZoneInfo
+from datetime import date, datetime
+from typing import Any, assert_never
 
-import sqlglot
 from sqlglot import exp
-from sqlglot.errors import SqlglotError
 
-from slabrow.core.errors import UsageError
-from slabrow.core.keys import Kind, Opaque, Value, parse_value
-from slabrow.core.keysets import All, Any_, Anything, Compared, Condition, NullTest
-from slabrow.core.tree import KeyColumn, Tree
+from slabrow.core.constants import Constant, NotKnown, Null, Surroundings, Unread, as_key, evaluate
+from slabrow.core.keys import Kind, Value, order
+from slabrow.core.keysets import NOTHING, All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest, When
+from slabrow.core.reasons import Reason
+from slabrow.core.tree import KeyColumn
 
-_OPERATORS: dict[type[exp.Expression], str] = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">",
-                                              exp.GTE: ">="}  # fmt: skip
+OPERATORS: dict[type[exp.Expression], str] = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">",
+                                             exp.GTE: ">="}  # fmt: skip
 _TURNED = {"=": "=", "<>": "<>", "<": ">", "<=": ">=", ">": "<", ">=": "<="}
-# A constant written with one of these types compares with a key of the kind while planning.
-_TYPED: dict[Kind, set[Any]] = {
-    Kind.TIMESTAMPTZ: {exp.DataType.Type.TIMESTAMPTZ},
-    Kind.TIMESTAMP: {exp.DataType.Type.TIMESTAMP},
-    Kind.DATE: {exp.DataType.Type.DATE},
-    Kind.INTEGER: {exp.DataType.Type.INT, exp.DataType.Type.BIGINT, exp.DataType.Type.SMALLINT},
-    Kind.NUMERIC: {exp.DataType.Type.DECIMAL},
-    Kind.TEXT: {exp.DataType.Type.TEXT},
-    Kind.UUID: {exp.DataType.Type.UUID},
-    Kind.BOOL: {exp.DataType.Type.BOOLEAN},
-    Kind.OTHER: set(),
-}
+_NEGATED = {"=": "<>", "<>": "=", "<": ">=", "<=": ">", ">": "<=", ">=": "<"}
 
 
 @dataclass(frozen=True, slots=True)
-class Reader:
-    """Reads conditions on one partitioned table.
+class Test:
+    """`column operator expression`, not yet worked out. value None: another table or a sub-query supplies it."""
 
-    zone     the session's time zone, in which constants without an offset are read
-    params   the constants for $1, $2, …, as SQL
+    column: KeyColumn
+    operator: str
+    value: exp.Expression | None
+    fragment: str
+
+
+@dataclass(frozen=True, slots=True)
+class InList:
+    """`column IN (…)`, `NOT IN (…)` or `column = ANY (array)`; is_array: the one value is an array."""
+
+    column: KeyColumn
+    values: tuple[exp.Expression, ...]
+    is_array: bool
+    fragment: str
+    is_negated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Always:
+    """A condition without columns. is_negated: NOT stands before it."""
+
+    value: exp.Expression
+    is_negated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class AllOf:
+    parts: tuple["Pattern", ...]
+
+
+@dataclass(frozen=True, slots=True)
+class AnyOf:
+    parts: tuple["Pattern", ...]
+
+
+Pattern = Test | InList | NullTest | Always | AllOf | AnyOf | Anything
+Resolver = Callable[[exp.Column], KeyColumn | None]  # the column of the table asked about; None: of another
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """Reads expressions for one place at which a statement names the table.
+
+    is_own     the column of this place that a name means, or None
+    may_be_own whether a name that is not `is_own` may still be of this place
     """
 
-    tree: Tree
-    zone: ZoneInfo
-    params: tuple[str, ...] = ()
+    is_own: Resolver
+    may_be_own: Callable[[exp.Column], bool]
 
-    def condition(self, sql: str) -> Condition | None:
-        """What holds for every row that the statement reads of the table: OR over all places that name it.
-
-        None when the parser does not understand the statement, or it does not name the table.
-        """
-        try:
-            parsed = sqlglot.parse_one(sql, read="postgres")
-        except (SqlglotError, RecursionError):
-            return None
-        if not isinstance(parsed, exp.Expression):
-            return None
-        given = {with_query.alias for with_query in parsed.find_all(exp.CTE)}
-        places = [table for table in parsed.find_all(exp.Table) if self._is_table(table, given)]
-        return Any_(tuple(self._at(table) for table in places)) if places else None
-
-    def _is_table(self, table: exp.Table, given: set[str]) -> bool:
-        name = self.tree.table
-        schema = table.args.get("db")
-        if not isinstance(table.this, exp.Identifier) or _folded(table.this) != name.table:
-            return False
-        return _folded(schema) == name.schema if schema else table.name not in given
-
-    def _at(self, table: exp.Table) -> Condition:
-        """What holds where the statement names the table, from the block that it stands in."""
-        block = table.parent if isinstance(table.parent, _BLOCKS) else table.parent and table.parent.parent
-        alias = table.args.get("alias")
-        # FROM t AS x (a, b) gives the columns other names.
-        if not isinstance(block, _BLOCKS) or (alias is not None and alias.args.get("columns")):
-            return Anything()
-        joins: list[exp.Expression] = list(block.args.get("joins") or ())
-        sides = {str(join.args.get("side") or "").upper() for join in joins} - {""}
-        # A row that an outer join fills up with NULLs was not read: only what is read in any case can be judged.
-        if sides and not (sides == {"LEFT"} and isinstance(table.parent, exp.From)):
-            return Anything()
-        inner = [join.args["on"] for join in joins if join.args.get("on") is not None and not join.args.get("side")]
-        where = block.args.get("where")
-        scope = _Scope(self, table.alias_or_name, _is_alone(block))
-        return All(tuple(scope.read(part) for part in (*inner, *([where.this] if where else []))))
-
-
-_BLOCKS = (exp.Select, exp.Update, exp.Delete)
-
-
-def _is_alone(block: exp.Expression) -> bool:
-    """Whether a column without a qualifier can only be of the one table that the block names."""
-    others = ("joins", "laterals") if isinstance(block, exp.Select) else ("joins", "laterals", "from", "from_", "using")
-    return not any(block.args.get(part) for part in others)
-
-
-def _folded(part: exp.Identifier) -> str:
-    return part.name if part.args.get("quoted") else part.name.lower()
-
-
-@dataclass(frozen=True, slots=True)
-class _Scope:
-    """Expressions of one query block. name is what the table is called there."""
-
-    reader: Reader
-    name: str
-    is_alone: bool
-
-    def read(self, node: Any) -> Condition:
+    def read(self, node: Any, negated: bool = False) -> Pattern:
+        """A condition as written, or its negation (negate_clause: operators turn into their negators)."""
+        while isinstance(node, exp.Paren):
+            node = node.this
         if node.args.get("negate") and not isinstance(node, exp.Is):
-            return Anything()
+            return self._unused(node, Reason.NEGATION)
         match node:
-            case exp.Paren():
-                return self.read(node.this)
-            case exp.And():
-                return All((self.read(node.left), self.read(node.right)))
-            case exp.Or():
-                return Any_((self.read(node.left), self.read(node.right)))
-            case exp.Boolean():
-                return Anything() if node.this else Any_(())
-            case exp.Between() if not node.args.get("symmetric"):
-                low, high = node.args["low"], node.args["high"]
-                return All((self._compared(node.this, ">=", low), self._compared(node.this, "<=", high)))
-            case exp.In() if node.expressions and not node.args.get("query"):
-                return self._among(node.this, node.expressions)
-            case exp.Is() if isinstance(node.expression, exp.Null):
-                column = self._column(node.this)
-                return NullTest(column.name or "", not node.args.get("negate")) if column else Anything()
-            case exp.Not(this=exp.In() as among) if among.expressions and not among.args.get("query"):
-                return All(tuple(self._compared(among.this, "<>", each) for each in among.expressions))
-            case exp.EQ(expression=exp.Any(this=exp.Paren(this=exp.Array() as array))):
-                return self._among(node.this, array.expressions)
-            case _ if type(node) in _OPERATORS:
-                return self._compared(node.this, _OPERATORS[type(node)], node.expression)
+            case exp.Not():
+                return self.read(node.this, not negated)
+            case exp.And() | exp.Or():
+                parts = tuple(self.read(part, negated) for part in _operands(node, type(node)))
+                return AllOf(parts) if isinstance(node, exp.And) is not negated else _factored(parts)
+            case exp.Between():
+                return self._between(node, negated)
+            case exp.In():
+                return self._in(node, negated)
+            case exp.Is():
+                return self._is(node, negated)
+            case exp.EQ(expression=exp.Any() as any_) if not negated:
+                return self._any_array(node, any_)
+            case _ if type(node) in OPERATORS:
+                operator = OPERATORS[type(node)]
+                return self._compared(node.left, _NEGATED[operator] if negated else operator, node.right, node)
+            case exp.Column():
+                own = self.is_own(node)
+                if own is None or own.kind is not Kind.BOOL:
+                    return self._unused(node, Reason.NOT_UNDERSTOOD)
+                return Test(own, "=", exp.Boolean(this=not negated), node.sql("postgres"))
+            case exp.Boolean() | exp.Null():
+                return Always(node, negated)
+            case exp.Like() | exp.ILike() | exp.RegexpLike() | exp.RegexpILike() | exp.SimilarTo():
+                return self._unused(node, Reason.PATTERN_MATCH)
             case _:
-                return Anything()
+                return self._unused(node, Reason.NOT_UNDERSTOOD)
 
-    def _among(self, left: Any, constants: list[Any]) -> Condition:
-        tests = tuple(self._compared(left, "=", each) for each in constants)
-        # One constant that cannot be used spoils the list; and over several hash columns the server uses none.
-        several = len(self.reader.tree.key) > 1
-        return Anything() if several or any(isinstance(test, Anything) for test in tests) else Any_(tests)
+    def _between(self, node: exp.Between, negated: bool) -> Pattern:
+        def within(low: Any, high: Any) -> Pattern:
+            one, other = ("<", ">") if negated else (">=", "<=")
+            parts = (self._compared(node.this, one, low, node), self._compared(node.this, other, high, node))
+            return AnyOf(parts) if negated else AllOf(parts)
 
-    def _compared(self, left: Any, operator: str, right: Any) -> Condition:
-        column, constant = self._column(left), right
-        if column is None:
-            column, constant, operator = self._column(right), left, _TURNED[operator]
-        if column is None:
+        low, high = node.args["low"], node.args["high"]
+        if not node.args.get("symmetric"):
+            return within(low, high)
+        both = (within(low, high), within(high, low))
+        return AllOf(both) if negated else AnyOf(both)
+
+    def _in(self, node: exp.In, negated: bool) -> Pattern:
+        if node.args.get("query") or not node.expressions:
+            own = None if negated else self._own(node.this)
+            return Test(own, "=", None, node.sql("postgres")) if own else self._unused(node, Reason.NOT_UNDERSTOOD)
+        if len(node.expressions) == 1:
+            return self._compared(node.this, "<>" if negated else "=", node.expressions[0], node)
+        if isinstance(_bare(node.this), exp.Tuple):
+            rows = tuple(self._compared(node.this, "=", each, node) for each in node.expressions)
+            return self._unused(node, Reason.NEGATION) if negated else _factored(rows)
+        own = self._own(node.this)
+        if own is None or any(map(self._has_columns, node.expressions)):
+            return self._unused(node, Reason.NOT_UNDERSTOOD)
+        return InList(own, tuple(node.expressions), False, node.sql("postgres"), negated)
+
+    def _any_array(self, node: exp.EQ, any_: exp.Any) -> Pattern:
+        own, array = self._own(node.this), _bare(any_.this)
+        if own is None or self._has_columns(array):
+            return self._unused(node, Reason.NOT_UNDERSTOOD)
+        if isinstance(array, exp.Select | exp.Subquery):
+            return Test(own, "=", None, node.sql("postgres"))
+        if isinstance(array, exp.Array):
+            return InList(own, tuple(array.expressions), False, node.sql("postgres"))
+        return InList(own, (array,), True, node.sql("postgres"))
+
+    def _is(self, node: exp.Is, negated: bool) -> Pattern:
+        own = self._own(node.this)
+        negated = negated is not bool(node.args.get("negate"))
+        if own is None:
+            return self._unused(node, Reason.NOT_UNDERSTOOD)
+        if isinstance(node.expression, exp.Null):
+            return NullTest(own.name or "", not negated)
+        # IS NOT TRUE also holds for NULL, which the server's versions treat differently: every home is kept.
+        if isinstance(node.expression, exp.Boolean) and own.kind is Kind.BOOL and not negated:
+            return Test(own, "=", node.expression, node.sql("postgres"))
+        return self._unused(node, Reason.NEGATION)
+
+    def _compared(self, left: Any, operator: str, right: Any, node: exp.Expression) -> Pattern:
+        left, right = _bare(left), _bare(right)
+        if isinstance(left, exp.Tuple) and isinstance(right, exp.Tuple):
+            if operator == "=" and len(left.expressions) == len(right.expressions):
+                pairs = zip(left.expressions, right.expressions, strict=True)
+                return AllOf(tuple(self._compared(one, "=", other, node) for one, other in pairs))
+            return self._unused(node, Reason.NOT_UNDERSTOOD)
+        own, value = self._own(left), right
+        if own is None:
+            own, value, operator = self._own(right), left, _TURNED[operator]
+        if own is None:
+            if not self._has_columns(left) and not self._has_columns(right):
+                return Anything()  # a condition on constants alone, which is not worked out here
+            return self._unused(node, self._why(left, right))
+        if isinstance(value, exp.Select | exp.Subquery):
+            return Test(own, operator, None, node.sql("postgres"))
+        columns = _columns(value)
+        if columns:
+            foreign = not any(self.is_own(each) or self.may_be_own(each) for each in columns)
+            if foreign:
+                return Test(own, operator, None, node.sql("postgres"))
+            return self._unused(node, Reason.ARITHMETIC_ON_KEY, own)
+        return Test(own, operator, value, node.sql("postgres"))
+
+    def _own(self, node: Any) -> KeyColumn | None:
+        node = _bare(node)
+        return self.is_own(node) if isinstance(node, exp.Column) else None
+
+    @staticmethod
+    def _has_columns(node: Any) -> bool:
+        return isinstance(node, exp.Expression) and bool(_columns(node))
+
+    def _why(self, left: Any, right: Any) -> Reason:
+        for side in (left, right):
+            if isinstance(side, exp.Add | exp.Sub | exp.Mul | exp.Div) and any(map(self.is_own, _columns(side))):
+                return Reason.ARITHMETIC_ON_KEY
+        return Reason.FUNCTION_ON_KEY
+
+    def _unused(self, node: exp.Expression, reason: Reason, own: KeyColumn | None = None) -> Anything:
+        found = own or next((each for each in map(self.is_own, _columns(node)) if each is not None), None)
+        return Anything(reason if found else None, node.sql("postgres"), found.name if found else None)
+
+
+def _bare(node: Any) -> Any:
+    while isinstance(node, exp.Paren):
+        node = node.this
+    return node
+
+
+def _operands(node: Any, kind: type[exp.Expression]) -> list[Any]:
+    """The operands of a chain of ANDs or of ORs, however deep: machines write chains of thousands."""
+    found: list[Any] = []
+    waiting = [node]
+    while waiting:
+        each = _bare(waiting.pop())
+        if type(each) is kind:
+            waiting += [each.args["expression"], each.this]
+        else:
+            found.append(each)
+    return found
+
+
+def _columns(node: exp.Expression) -> list[exp.Column]:
+    return [] if isinstance(node, exp.Literal) else list(node.find_all(exp.Column))
+
+
+def _factored(arms: Sequence[Pattern]) -> Pattern:
+    """OR, with what all arms share taken out before it, as find_duplicate_ors does (prepqual.c).
+
+    The server loses by it: (k = 1 AND l = 2) OR (k = 1 AND l = 3) finds no part of a hash of (k, l).
+    """
+    split = [arm.parts if isinstance(arm, AllOf) else (arm,) for arm in arms]
+    common = [part for part in split[0] if all(part in parts for parts in split[1:])] if len(split) > 1 else []
+    if not common:
+        return AnyOf(tuple(arms))
+    rest = [tuple(part for part in parts if part not in common) for parts in split]
+    if not all(rest):
+        return AllOf(tuple(common))
+    return AllOf((*common, AnyOf(tuple(parts[0] if len(parts) == 1 else AllOf(parts) for parts in rest))))
+
+
+def bind(pattern: Pattern, around: Surroundings) -> Condition:
+    """The condition with its constants worked out. What cannot be known becomes `Anything`, with the reason."""
+    match pattern:
+        case Test():
+            return _bound_test(pattern, around)
+        case InList():
+            return _bound_list(pattern, around)
+        case AllOf(parts):
+            return All(tuple(_merged([bind(part, around) for part in parts])))
+        case AnyOf(parts):
+            arms = tuple(arm for arm in (bind(part, around) for part in parts) if arm != NOTHING)
+            return Any_(arms)
+        case Always(value, negated):
+            if isinstance(value, exp.Null) or bool(value.this) is negated:
+                return NOTHING
             return Anything()
-        value = self._constant(constant, column)
-        return Anything() if value is None else Compared(column.name or "", operator, value)
+        case NullTest() | Anything():
+            return pattern
+        case _:
+            assert_never(pattern)
 
-    def _column(self, node: Any) -> KeyColumn | None:
-        while isinstance(node, exp.Paren):
-            node = node.this
-        if not isinstance(node, exp.Column) or not isinstance(node.this, exp.Identifier):
-            return None
-        if (node.table or "") not in (self.name, "" if self.is_alone else self.name):
-            return None
-        return next((column for column in self.reader.tree.key if column.name == _folded(node.this)), None)
 
-    def _constant(self, node: Any, column: KeyColumn) -> Value | None:
-        """The constant as a value of the key's kind; None when the server could not use it while planning."""
-        while isinstance(node, exp.Paren):
-            node = node.this
-        if isinstance(node, exp.Parameter):
-            return self._parameter(node, column)
-        text: str | None = None
-        match node:
-            case exp.Literal() if node.is_string:
-                text = node.this
-            case exp.Literal():
-                text = node.this if self._fits(node.this, column) else None
-            case exp.Neg(this=exp.Literal() as number) if not number.is_string:
-                text = "-" + number.this if self._fits(number.this, column) else None
-            case exp.Boolean() if column.kind is Kind.BOOL:
-                text = "true" if node.this else "false"
-            case exp.Cast() if isinstance(node.this, exp.Literal) and node.this.is_string:
-                text = node.this.this if node.to.this in _TYPED[column.kind] and not node.to.expressions else None
-            case _:
-                return None
-        return None if text is None else self._value(text, column)
+def _merged(parts: list[Condition]) -> list[Condition]:
+    """Several equalities of one column stand in one equivalence class, and the server searches with one of them.
 
-    def _fits(self, number: str, column: KeyColumn) -> bool:
-        """Whether a number without quotes is of a type that compares with the key's: 5.0 does not with an integer."""
-        if column.kind is Kind.INTEGER:
-            return number.isdigit() and int(number) < 1 << 63
-        return column.kind is Kind.NUMERIC and column.type_name.startswith("numeric")
+    It does not say with which when they are not all known while planning, so here any of them may be the one.
+    """
+    equal: dict[str, list[Compared]] = {}
+    for part in parts:
+        if isinstance(part, Compared) and part.operator == "=" and part.when is not When.RUN:
+            equal.setdefault(part.column, []).append(part)
+    doubtful = {column for column, tests in equal.items() if len({test.when for test in tests}) > 1}
+    if not doubtful:
+        return parts
+    kept: list[Condition] = [
+        part for part in parts if not (isinstance(part, Compared) and part.operator == "=" and part.column in doubtful)
+    ]
+    return [*kept, *(Any_(tuple(equal[column])) for column in sorted(doubtful))]
 
-    def _value(self, text: str, column: KeyColumn) -> Value | None:
-        if column.kind is Kind.OTHER or not (column.kind is not Kind.NUMERIC or column.type_name.startswith("numeric")):
-            return None
-        if column.kind is Kind.TEXT and column.type_name != "text":
-            return None
-        # The server rounds what it cannot keep; an hour that comes twice, or never, it reads in its own way.
-        if column.kind.is_time and (re.search(r"\.\d{7}", text) or self._is_doubtful(text, column)):
-            return None
-        try:
-            value = parse_value(text, column.kind, self.reader.zone)
-        except UsageError:
-            return None
-        return None if isinstance(value, Opaque) else value
 
-    def _is_doubtful(self, text: str, column: KeyColumn) -> bool:
-        if column.kind is not Kind.TIMESTAMPTZ:
-            return False
-        try:
-            wall = datetime.fromisoformat(text.strip())
-        except ValueError:
-            return False
-        offsets = {wall.replace(tzinfo=self.reader.zone, fold=fold).utcoffset() for fold in (0, 1)}
-        return wall.tzinfo is None and len(offsets) > 1
+def _bound_test(test: Test, around: Surroundings) -> Condition:
+    name = test.column.name or ""
+    if test.value is None:
+        return Compared(name, test.operator, None, When.RUN)
+    try:
+        value, when = as_key(evaluate(test.value, around), test.column.kind, test.column.type_name, around)
+    except NotKnown as error:
+        reason = Reason.VOLATILE_VALUE if error.is_volatile else Reason.TYPE_MISMATCH
+        return Anything(reason, test.fragment, name)
+    if isinstance(value, Null):
+        return NOTHING
+    return Compared(name, test.operator, value, when)
 
-    def _parameter(self, node: exp.Parameter, column: KeyColumn) -> Value | None:
-        number = str(node.this.name if isinstance(node.this, exp.Expression) else node.this)
-        if not number.isdigit() or not 1 <= int(number) <= len(self.reader.params):
-            return None
-        try:
-            constant = sqlglot.parse_one(self.reader.params[int(number) - 1], read="postgres")
-        except SqlglotError:
-            return None
-        return None if isinstance(constant, exp.Parameter) else self._constant(constant, column)
+
+def _bound_list(test: InList, around: Surroundings) -> Condition:
+    name = test.column.name or ""
+    values: list[Value] = []
+    latest = When.PLAN
+    try:
+        if test.is_array:
+            elements, latest = _elements(test.values[0], around)
+        else:
+            elements = [evaluate(each, around) for each in test.values]
+        # A list has one type: a literal beside a date is read as a date, whatever the column is.
+        if len({isinstance(element.value, Unread) for element in elements}) > 1:
+            for element in elements:
+                if not isinstance(element.value, Unread | Null) and not _is_of(element.value, test.column.kind):
+                    raise NotKnown
+        for element in elements:
+            value, when = as_key(element, test.column.kind, test.column.type_name, around)
+            latest = max(latest, when)
+            if isinstance(value, Null):
+                if test.is_negated:
+                    return NOTHING
+                continue
+            if value is None:
+                return Anything(Reason.KNOWN_ONLY_RUNNING, test.fragment, name)
+            values.append(value)
+    except NotKnown as error:
+        # One value that cannot be used spoils the list.
+        return Anything(Reason.VOLATILE_VALUE if error.is_volatile else Reason.TYPE_MISMATCH, test.fragment, name)
+    if test.is_negated:
+        return NotAmong(name, tuple(values), latest)
+    return Among(name, tuple(values), latest) if values else NOTHING
+
+
+def _is_of(value: object, kind: Kind) -> bool:
+    match kind:
+        case Kind.TIMESTAMPTZ:
+            return isinstance(value, datetime) and value.tzinfo is not None
+        case Kind.TIMESTAMP:
+            return isinstance(value, datetime) and value.tzinfo is None
+        case Kind.DATE:
+            return isinstance(value, date) and not isinstance(value, datetime)
+        case Kind.BOOL:
+            return isinstance(value, bool)
+        case Kind.INTEGER:
+            return isinstance(value, int) and not isinstance(value, bool)
+        case _:
+            return not isinstance(value, date | datetime)
+
+
+def _elements(node: exp.Expression, around: Surroundings) -> tuple[list[Constant], When]:
+    """The elements of an array constant such as `'{1,2}'::int[]`, or of a parameter that is given one."""
+    node = _bare(node)
+    if isinstance(node, exp.Cast):
+        if node.to.this != exp.DataType.Type.ARRAY:
+            raise NotKnown
+        return _elements(node.this, around)
+    if isinstance(node, exp.Array):
+        return [evaluate(each, around) for each in node.expressions], When.PLAN
+    if isinstance(node, exp.Parameter | exp.Placeholder):
+        given = around.parameter(node)
+        if given is None:
+            raise NotKnown
+        return _elements(given, around)
+    if not isinstance(node, exp.Literal) or not node.is_string:
+        raise NotKnown
+    text = around.literal(node).strip()
+    if not (text.startswith("{") and text.endswith("}")) or any(sign in text[1:-1] for sign in '{}"\\'):
+        raise NotKnown
+    inside = text[1:-1].split(",") if text[1:-1].strip() else []
+    return [Constant(Null() if each.strip().upper() == "NULL" else Unread(each.strip())) for each in inside], When.PLAN
+
+
+def is_contradiction(condition: Condition, not_null: frozenset[str]) -> bool:
+    """Whether constants in conditions joined by AND exclude each other, on the key or on any other column.
+
+    The server sees it by refuting the clauses of a partition with themselves and with NOT NULL
+    (relation_excluded_by_constraints, plancat.c), for pairs of comparisons with constants known while planning.
+    """
+    tests: dict[str, list[Compared]] = {}
+    lists: list[Among] = []
+    strict: set[str] = set()
+    nulls: set[str] = set()
+    for part in _conjuncts(condition):
+        match part:
+            case NullTest(column, True):
+                nulls.add(column)
+            case Compared(column, _, value, When.PLAN) if value is not None:
+                tests.setdefault(column, []).append(part)
+            case Among(when=When.PLAN):
+                lists.append(part)
+            case NotAmong(column, values, When.PLAN):
+                strict.add(column)
+                tests.setdefault(column, []).extend(Compared(column, "<>", value) for value in values)
+            case Any_(()):
+                return True
+    if nulls & (tests.keys() | not_null | strict | {each.column for each in lists}):
+        return True
+    for each in lists:
+        if len(each.values) <= _LONGEST_REFUTED:
+            equals = [Compared(each.column, "=", value) for value in each.values]
+            others = tests.get(each.column, [])
+            if any(all(_exclude(equal, other) for equal in equals) for other in others):
+                return True
+            if any(
+                all(_exclude(equal, Compared(other.column, "=", value)) for equal in equals for value in other.values)
+                for other in lists
+                if other is not each and other.column == each.column and len(other.values) <= _LONGEST_REFUTED
+            ):
+                return True
+    return any(_exclude(one, other) for each in tests.values() for one in each for other in each if one is not other)
+
+
+_LONGEST_REFUTED = 100  # MAX_SAOP_ARRAY_SIZE, predtest.c
+
+
+def _conjuncts(condition: Condition) -> list[Condition]:
+    if isinstance(condition, All):
+        return [part for each in condition.conditions for part in _conjuncts(each)]
+    return [condition]
+
+
+def _exclude(one: Compared, other: Compared) -> bool:
+    assert one.value is not None and other.value is not None
+    if isinstance(one.value, str):
+        return one.operator == "=" == other.operator and one.value != other.value
+    try:
+        low, high = order((one.value,)), order((other.value,))
+        match one.operator, other.operator:
+            case "=", "=":
+                return low != high
+            case "=", "<" | ">=" | "<=" | ">" | "<>":
+                return not _holds(low, other.operator, high)
+            case ">" | ">=", "<" | "<=":
+                return high < low or (high == low and (one.operator, other.operator) != (">=", "<="))
+    except TypeError:
+        pass
+    return False
+
+
+def _holds(one: Any, operator: str, other: Any) -> bool:
+    return bool(
+        {"<": one < other, "<=": one <= other, ">": one > other, ">=": one >= other, "<>": one != other}[operator]
+    )

@@ -1,33 +1,69 @@
 """Which leaves can hold rows that satisfy a condition on the key: the server's own way of pruning, on plain values.
 
-The server (src/backend/partitioning/partprune.c) finds for each comparison the slots between bounds that can match,
-gaps included, and then intersects them for AND and unites them for OR. A catch-all survives when a gap is left. Here a
-slot is a place in a list: a range between neighbouring bounds, a listed value, or a hash remainder.
+The steps are those of PostgreSQL (src/backend/partitioning/partprune.c, the same from 15 to 18): conditions joined by
+AND give one step for each key prefix that they pin, OR unites its arms, and a step finds the offsets between bounds
+that can match, gaps included. A set of offsets is a whole number with a bit for each, so that thousands of partitions
+cost no more than a few.
 
 Everything that is not understood is `Anything`, which keeps every leaf: never too few.
 """
 
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
-from typing import assert_never
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import date, datetime, time
+from enum import IntEnum
+from itertools import product
+from typing import Any, assert_never
 
 import numpy as np
 
-from slabrow.core.bounds import Hashed, Listed, Range, range_order
+from slabrow.core.bounds import CatchAll, Hashed, Listed, Range
 from slabrow.core.errors import UsageError
-from slabrow.core.hash_keys import keys_hash, parse_types
-from slabrow.core.keys import Key, Value, order, spell
+from slabrow.core.hash_keys import HashType, keys_hash, parse_types
+from slabrow.core.keys import Key, Kind, Opaque, Value, order, spell
 from slabrow.core.layout import By
-from slabrow.core.tree import Partition, Tree
+from slabrow.core.reasons import Reason
+from slabrow.core.tree import KeyColumn, Partition, Tree
+
+
+class When(IntEnum):
+    """The earliest moment at which a value is known: while planning, as execution starts, while it runs."""
+
+    PLAN = 0
+    START = 1
+    RUN = 2
 
 
 @dataclass(frozen=True, slots=True)
 class Compared:
-    """`column operator value`; operator is one of = <> < <= > >=."""
+    """`column operator value`; operator is one of = <> < <= > >=. value is None where only a run supplies it."""
 
     column: str
     operator: str
-    value: Value
+    value: Value | None
+    when: When = When.PLAN
+
+
+@dataclass(frozen=True, slots=True)
+class Among:
+    """`column IN (…)`: the values are tried one by one, never together with what is known of other columns.
+
+    values   without the NULLs, which match nothing
+    """
+
+    column: str
+    values: tuple[Value, ...]
+    when: When = When.PLAN
+
+
+@dataclass(frozen=True, slots=True)
+class NotAmong:
+    """`column NOT IN (…)`, of several values: like `Among` the server takes them one by one."""
+
+    column: str
+    values: tuple[Value, ...]
+    when: When = When.PLAN
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,254 +90,585 @@ class Any_:
 
 @dataclass(frozen=True, slots=True)
 class Anything:
-    """What is not understood, or not about the key."""
+    """What is not understood, or cannot be used. column: the one that it is about, where it is about one."""
+
+    reason: Reason | None = None
+    fragment: str = ""
+    column: str | None = None
 
 
-Condition = Compared | NullTest | All | Any_ | Anything
+Condition = Compared | Among | NotAmong | NullTest | All | Any_ | Anything
+NOTHING = Any_(())
 
 
 @dataclass(frozen=True, slots=True)
-class _Slot:
-    """A place where keys can lie. home is None in a gap, whose rows the catch-all takes."""
+class Touched:
+    """The leaves that a condition leaves over.
 
-    may_match: Callable[[Compared], bool]
-    home: Partition | None
+    planned    once planning is over
+    started    once execution has started; a part of `planned`
+    may_prune_running   whether values that only a run supplies can leave out more
+    """
+
+    planned: frozenset[str]
+    started: frozenset[str]
+    may_prune_running: bool
+
+
+class _Contradiction(Exception):
+    """No row can satisfy the conditions."""
+
+
+_Rank = tuple[int, Any]
+_MINVALUE: _Rank = (-2, 0)
+_MAXVALUE: _Rank = (2, 0)
+
+
+@dataclass(slots=True)
+class _Kept:
+    """Offsets between bounds, as bits; whether the homes of NULL and of all else (the catch-all) are kept too."""
+
+    offsets: int
+    null: bool = False
+    rest: bool = False
+
+    def __and__(self, other: "_Kept") -> "_Kept":
+        return _Kept(self.offsets & other.offsets, self.null and other.null, self.rest and other.rest)
+
+    def __or__(self, other: "_Kept") -> "_Kept":
+        return _Kept(self.offsets | other.offsets, self.null or other.null, self.rest or other.rest)
+
+
+def _bits(low: int, high: int) -> int:
+    """The bits `low` to `high`, both in; none when high < low."""
+    return ((1 << (high + 1)) - 1) & ~((1 << low) - 1) if high >= low else 0
+
+
+class Pruner:
+    """A tree made ready for many conditions. Trees whose bounds Slabrow cannot order keep every leaf."""
+
+    def __init__(self, tree: Tree) -> None:
+        self.tree = tree
+        below: dict[str, list[Partition]] = {}
+        for partition in tree.partitions:
+            below.setdefault(partition.parent, []).append(partition)
+        self._top = _Level(tree.by, tree.key, below.get(tree.spelling, []))
+        self._inner: dict[str, _Level] = {}
+        for partition in tree.partitions:
+            if not partition.is_leaf and partition.division is not None:
+                division = partition.division
+                children = below.get(partition.spelling, [])
+                self._inner[partition.spelling] = _Level(division.by, division.key, children)
+        self._below = below
+
+    def touched(self, condition: Condition) -> Touched:
+        """What is left when planning is over, and when execution has started."""
+        planned = frozenset(leaf.spelling for leaf in self.survivors(condition, When.PLAN))
+        started = planned
+        # Of a single leaf the server makes a plan without an Append, from which nothing can be left out later.
+        if len(planned) > 1 and _latest(condition) >= When.START:
+            started = frozenset(leaf.spelling for leaf in self.survivors(condition, When.START))
+        return Touched(planned, started, len(started) > 1 and self._may_prune_running(condition))
+
+    def survivors(self, condition: Condition, until: When = When.START) -> tuple[Partition, ...]:
+        """The leaves that rows satisfying `condition` can lie in, from the values known at `until`."""
+        return tuple(self._leaves(self._top, condition, until))
+
+    def count(self, condition: Condition, until: When = When.START) -> int:
+        """How many leaves survive: the fast way where nothing is divided further."""
+        if not self._inner:
+            return len(self._top.children_of(condition, until))
+        return len(self.survivors(condition, until))
+
+    def _leaves(self, level: "_Level", condition: Condition, until: When) -> Iterator[Partition]:
+        for child in level.children_of(condition, until):
+            inner = self._inner.get(child.spelling)
+            if child.is_leaf:
+                yield child
+            elif inner is not None:
+                yield from self._leaves(inner, condition, until)
+            else:
+                yield from self._all_below(child)
+
+    def _all_below(self, partition: Partition) -> Iterator[Partition]:
+        for child in self._below.get(partition.spelling, ()):
+            if child.is_leaf:
+                yield child
+            else:
+                yield from self._all_below(child)
+
+    def _may_prune_running(self, condition: Condition) -> bool:
+        levels = (self._top, *self._inner.values())
+        return any(level.would_use(condition) for level in levels)
 
 
 def survivors(tree: Tree, condition: Condition) -> tuple[Partition, ...]:
-    """The leaves that rows satisfying `condition` can lie in; of a child that is divided further, all its leaves."""
-    kept = _children(tree, condition)
-    below: dict[str, list[Partition]] = {}
-    for partition in tree.partitions:
-        below.setdefault(partition.parent, []).append(partition)
-
-    def leaves(partition: Partition) -> Iterable[Partition]:
-        if partition.is_leaf:
-            yield partition
-        for child in below.get(partition.spelling, ()):
-            yield from leaves(child)
-
-    return tuple(leaf for child in kept for leaf in leaves(child))
+    """The leaves that rows satisfying `condition` can lie in; for many conditions on one tree make a `Pruner`."""
+    return Pruner(tree).survivors(condition)
 
 
-def _children(tree: Tree, condition: Condition) -> tuple[Partition, ...]:
-    children = tree.children
-    if any(isinstance(child.bounds, Range) and child.bounds.is_opaque for child in children):
-        return children
-    match tree.by:
-        case By.RANGE:
-            slots = _range_slots(tree)
-            places = _Places(slots, _RangeRules(tree))
-        case By.LIST:
-            slots = _list_slots(tree)
-            places = _Places(slots, _ListRules(tree))
-        case By.HASH:
-            slots = [_Slot(lambda _: True, child) for child in children]
-            places = _Places(slots, _HashRules(tree))
+def _latest(condition: Condition) -> When:
+    match condition:
+        case Compared(when=when) | Among(when=when) | NotAmong(when=when):
+            return when
+        case All(parts) | Any_(parts):
+            return max(map(_latest, parts), default=When.PLAN)
         case _:
-            assert_never(tree.by)
-    kept = places.of(condition)
-    homes = {slots[place].home for place in kept if slots[place].home is not None}
-    if any(slots[place].home is None for place in kept):
-        homes.add(tree.catch_all)
-    return tuple(child for child in children if child in homes)
+            return When.PLAN
 
 
-class _Rules:
-    """What a strategy does with a single test. Slots are numbered; NULL has a slot of its own where it has a home."""
+@dataclass(slots=True)
+class _Clauses:
+    """What conditions joined by AND say of each key column: tests by place in the key, and NULL tests."""
 
-    def compared(self, test: Compared, slots: Sequence[_Slot]) -> set[int]:
-        raise NotImplementedError
-
-    def null(self, test: NullTest, slots: Sequence[_Slot]) -> set[int]:
-        raise NotImplementedError
-
-    def together(self, conditions: tuple[Condition, ...], slots: Sequence[_Slot]) -> set[int]:
-        """What conditions joined by AND allow beyond what each allows alone."""
-        return set(range(len(slots)))
+    tests: dict[int, list[Compared]] = field(default_factory=dict)
+    nulls: set[int] = field(default_factory=set)
+    not_nulls: set[int] = field(default_factory=set)
 
 
-@dataclass(frozen=True, slots=True)
-class _Places:
-    slots: Sequence[_Slot]
-    rules: _Rules
+class _Level:
+    """One partitioned table and its own partitions."""
 
-    def of(self, condition: Condition) -> set[int]:
+    def __init__(self, by: By, key: tuple[KeyColumn, ...], children: Sequence[Partition]) -> None:
+        self.children = tuple(children)
+        self.key = key
+        self._places = {column.name: place for place, column in enumerate(key) if column.name is not None}
+        self._everything = self.children
+        self._rest = next((child for child in children if isinstance(child.bounds, CatchAll)), None)
+        self._bounds = _bounds(by, key, children)
+
+    def children_of(self, condition: Condition, until: When) -> tuple[Partition, ...]:
+        """The children that may hold rows, in the order of their bounds."""
+        if self._bounds is None:
+            return self.children
+        try:
+            kept = self._kept((condition,), until)
+        except _Contradiction:
+            return ()
+        if kept is None:
+            return self.children
+        return tuple(self._homes(kept))
+
+    def _homes(self, kept: _Kept) -> Iterator[Partition]:
+        assert self._bounds is not None
+        homes = self._bounds.homes
+        rest, seen = kept.rest, set()
+        offsets = kept.offsets
+        while offsets:
+            lowest = offsets & -offsets
+            offset = lowest.bit_length() - 1
+            offsets ^= lowest
+            home = homes[offset] if offset < len(homes) else None
+            if home is None:
+                rest = True
+            elif home.spelling not in seen:
+                seen.add(home.spelling)
+                yield home
+        null = self._bounds.null_home
+        if kept.null and null is not None and null.spelling not in seen:
+            yield null
+        if rest and self._rest is not None:
+            yield self._rest
+
+    def would_use(self, condition: Condition) -> bool:
+        """Whether values that only a run supplies pin this level's key."""
+        if self._bounds is None:
+            return False
         match condition:
-            case Compared():
-                return self.rules.compared(condition, self.slots)
-            case NullTest():
-                return self.rules.null(condition, self.slots)
-            case All(conditions):
-                kept = self.rules.together(_flat(conditions), self.slots)
-                for each in conditions:
-                    kept &= self.of(each)
-                return kept
-            case Any_(conditions):
-                return set().union(*map(self.of, conditions))
-            case Anything():
-                return set(range(len(self.slots)))
+            case Compared(column=column, operator=operator, when=When.RUN):
+                place = self._places.get(column)
+                return place is not None and self._bounds.takes(place, operator)
+            case All(parts):
+                if isinstance(self._bounds, _HashBounds):
+                    known = {
+                        part.column
+                        for part in _flat(parts)
+                        if (isinstance(part, Compared) and part.operator == "=")
+                        or (isinstance(part, NullTest) and part.is_null)
+                    }
+                    running = any(isinstance(part, Compared) and part.when is When.RUN for part in _flat(parts))
+                    return running and set(self._places) <= known and len(self._places) == len(self.key)
+                return any(map(self.would_use, parts))
+            case Any_(parts):
+                return bool(parts) and all(
+                    self.would_use(part) or not isinstance(part, Anything) for part in parts
+                ) and any(map(self.would_use, parts))  # fmt: skip
             case _:
-                assert_never(condition)
+                return False
+
+    def _kept(self, conditions: Sequence[Condition], until: When) -> _Kept | None:
+        """gen_partprune_steps_internal: None where nothing can be used. Raises _Contradiction."""
+        assert self._bounds is not None
+        steps: list[_Kept] = []
+        clauses = _Clauses()
+        for condition in _flat(conditions):
+            match condition:
+                case Any_(arms):
+                    if (kept := self._any(arms, until)) is not None:
+                        steps.append(kept)
+                case Among(column, values, when):
+                    place = self._places.get(column)
+                    if place is not None and when <= until and self._bounds.takes(place, "="):
+                        kept = self._any(tuple(Compared(column, "=", value) for value in values), until)
+                        if kept is not None:
+                            steps.append(kept)
+                case NotAmong(column, values, when):
+                    place = self._places.get(column)
+                    if place is not None and when <= until and self._bounds.takes(place, "<>"):
+                        for value in values:
+                            steps += self._bounds.steps(_Clauses({place: [Compared(column, "<>", value)]}))
+                case NullTest(column, is_null):
+                    place = self._places.get(column)
+                    if place is not None:
+                        self._null_test(clauses, place, is_null)
+                case Compared(column, operator, value, when):
+                    place = self._places.get(column)
+                    if place is None or when > until or value is None or not self._bounds.takes(place, operator):
+                        continue
+                    if place in clauses.nulls:
+                        raise _Contradiction
+                    clauses.tests.setdefault(place, []).append(condition)
+                case Anything():
+                    pass
+                case All():
+                    raise AssertionError("nested ANDs were dissolved")
+                case _:
+                    assert_never(condition)
+        steps += self._bounds.steps(clauses)
+        if not steps:
+            return None
+        kept = steps[0]
+        for step in steps[1:]:
+            kept = kept & step
+        return kept
+
+    @staticmethod
+    def _null_test(clauses: _Clauses, place: int, is_null: bool) -> None:
+        if is_null:
+            if place in clauses.not_nulls or place in clauses.tests:
+                raise _Contradiction
+            clauses.nulls.add(place)
+        else:
+            if place in clauses.nulls:
+                raise _Contradiction
+            clauses.not_nulls.add(place)
+
+    def _any(self, arms: Sequence[Condition], until: When) -> _Kept | None:
+        """Arms that contradict themselves count for nothing; one that says nothing keeps everything."""
+        assert self._bounds is not None
+        united: _Kept | None = None
+        for arm in arms:
+            try:
+                kept = self._kept((arm,), until)
+            except _Contradiction:
+                continue
+            kept = self._bounds.everything if kept is None else kept
+            united = kept if united is None else united | kept
+        if united is None:
+            raise _Contradiction
+        return united
 
 
-def _flat(conditions: tuple[Condition, ...]) -> tuple[Condition, ...]:
+def _flat(conditions: Sequence[Condition]) -> Sequence[Condition]:
     """With nested ANDs dissolved."""
+    if not any(isinstance(each, All) for each in conditions):
+        return conditions
     return tuple(part for each in conditions for part in (_flat(each.conditions) if isinstance(each, All) else (each,)))
 
 
-def _range_slots(tree: Tree) -> list[_Slot]:
-    """Every range between neighbouring bounds, the gaps and both open ends among them; at the end the slot of NULL."""
-    ordered = sorted(tree.ranges(), key=lambda pair: range_order(pair[1]))
-    slots: list[_Slot] = []
-    at: Key | None = None
-    begun = False
-    for partition, bounds in ordered:
-        if (not begun and bounds.from_ is not None) or (begun and at != bounds.from_):
-            slots.append(_range_slot(at if begun else None, bounds.from_, None, len(tree.key)))
-        slots.append(_range_slot(bounds.from_, bounds.to, partition, len(tree.key)))
-        at, begun = bounds.to, True
-    if not ordered or at is not None:
-        slots.append(_range_slot(at, None, None, len(tree.key)))
-    return [*slots, _Slot(lambda _: False, None)]
+class _Bounds:
+    """What one strategy does with clauses. homes: the child at each offset, None in a gap."""
+
+    homes: Sequence[Partition | None]
+    null_home: Partition | None = None
+    everything: _Kept
+
+    def takes(self, place: int, operator: str) -> bool:
+        """Whether a comparison of the key column at `place` can be used."""
+        raise NotImplementedError
+
+    def steps(self, clauses: _Clauses) -> Sequence[_Kept]:
+        raise NotImplementedError
 
 
-def _range_slot(low: Key | None, high: Key | None, home: Partition | None, width: int) -> _Slot:
-    first = None if low is None else order(low[:1])
-    last = None if high is None else order(high[:1])
+def _bounds(by: By, key: tuple[KeyColumn, ...], children: Sequence[Partition]) -> _Bounds | None:
+    """None where a bound cannot be put in order."""
+    if any(
+        isinstance(value, Opaque)
+        for child in children
+        for value in _values(child)
+        if by is not By.LIST or key[0].kind is not Kind.OTHER
+    ):
+        return None
+    match by:
+        case By.RANGE:
+            return _RangeBounds(key, children)
+        case By.LIST:
+            return _ListBounds(key[0], children)
+        case By.HASH:
+            return _HashBounds(key, children)
+        case _:
+            assert_never(by)
 
-    def may_match(test: Compared) -> bool:
-        # Values are dense to the server: after x there is always something before the next bound.
-        value = order((test.value,))
-        starts_before = first is None or first < value
-        starts_at = first == value
-        reaches = last is None or value < last
-        # With more columns a bound may end within the value: (x, MINVALUE) is kept as the server does.
-        touches_end = width > 1 and last == value
+
+def _values(child: Partition) -> Sequence[Value | None]:
+    match child.bounds:
+        case Range(from_, to):
+            return (*(from_ or ()), *(to or ()))
+        case Listed(values):
+            return values
+        case _:
+            return ()
+
+
+def _rank(value: Value) -> _Rank:
+    """Sorts values as the server does; a day is its midnight, so that it compares with an hour."""
+    if type(value) is date:
+        return (0, datetime.combine(value, time()))
+    return order((value,))[0]
+
+
+class _RangeBounds(_Bounds):
+    """Every bound once, in order; offset i is what lies below bound i, the last offset what lies above them all."""
+
+    def __init__(self, key: tuple[KeyColumn, ...], children: Sequence[Partition]) -> None:
+        self._width = len(key)
+        # Texts have the order of a collation, which is not known here.
+        self._is_ordered = [column.name is not None and column.kind not in (Kind.TEXT, Kind.OTHER) for column in key]
+        ends = {
+            self._end(end, edge)
+            for child in children
+            if isinstance(child.bounds, Range)
+            for end, edge in ((child.bounds.from_, _MINVALUE), (child.bounds.to, _MAXVALUE))
+        }
+        self._datums = sorted(ends) if all(self._is_ordered) or not ends else self._in_given_order(children)
+        at = {datum: offset for offset, datum in enumerate(self._datums)}
+        homes: list[Partition | None] = [None] * (len(self._datums) + 1)
+        for child in children:
+            if isinstance(child.bounds, Range):
+                homes[at[self._end(child.bounds.to, _MAXVALUE)]] = child
+        self.homes = homes
+        self.everything = _Kept(_bits(0, len(self._datums)), False, True)
+
+    def _in_given_order(self, children: Sequence[Partition]) -> list[tuple[_Rank, ...]]:
+        """Any order: no comparison is ever made on a key that cannot be ordered, every offset is kept or none."""
+        found: dict[tuple[_Rank, ...], None] = {}
+        for child in children:
+            if isinstance(child.bounds, Range):
+                found[self._end(child.bounds.from_, _MINVALUE)] = None
+                found[self._end(child.bounds.to, _MAXVALUE)] = None
+        return list(found)
+
+    def _end(self, end: Key | None, edge: _Rank) -> tuple[_Rank, ...]:
+        ranks = [edge] if end is None else [_rank(value) for value in end]
+        for place, rank in enumerate(ranks):
+            if rank in (_MINVALUE, _MAXVALUE):
+                return (*ranks[:place], *[rank] * (self._width - place))
+        return tuple(ranks)
+
+    def takes(self, place: int, operator: str) -> bool:
+        # Beyond a column that cannot be ordered nothing can be searched for.
+        return operator != "<>" and all(self._is_ordered[: place + 1])
+
+    def steps(self, clauses: _Clauses) -> Sequence[_Kept]:
+        if clauses.nulls:
+            return (_Kept(0, False, True),)
+        steps = list(self._comparisons(clauses.tests))
+        if not steps and len(clauses.not_nulls) == self._width:
+            return (self.everything,)
+        return steps
+
+    def _comparisons(self, tests: dict[int, list[Compared]]) -> Iterator[_Kept]:
+        """gen_prune_steps_from_opexps: columns are looked at until one has no test, or none that includes its end."""
+        by_operator: dict[str, list[tuple[int, Compared]]] = {"<": [], "<=": [], "=": [], ">=": [], ">": []}
+        for place in range(self._width):
+            if place not in tests:
+                break
+            for test in tests[place]:
+                by_operator[test.operator].append((place, test))
+            if any(test.operator in "<>" for test in tests[place]):
+                break
+        for operator, found in by_operator.items():
+            for place, test in found:
+                if place == 0:
+                    yield self._matching(operator, (self._ranked(test),))
+                    continue
+                usable = {"<": ("=", "<="), "<=": ("=", "<="), ">": ("=", ">="), ">=": ("=", ">=")}.get(
+                    operator, ("=",)
+                )
+                prefixes = [
+                    [self._ranked(each) for kind in usable for at, each in by_operator[kind] if at == before]
+                    for before in range(place)
+                ]
+                if not all(prefixes):
+                    break
+                for prefix in product(*prefixes):
+                    yield self._matching(operator, (*prefix, self._ranked(test)))
+
+    @staticmethod
+    def _ranked(test: Compared) -> _Rank:
+        assert test.value is not None
+        return _rank(test.value)
+
+    def _matching(self, operator: str, values: tuple[_Rank, ...]) -> _Kept:
+        """get_matching_range_bounds."""
+        is_prefix = len(values) < self._width
+        if not self._datums:
+            return _Kept(0, False, True)
+        low, high = 0, len(self._datums)
+        match operator:
+            case "=":
+                first, last = self._equals(values)
+                if first > last:
+                    return _Kept(1 << first, False, is_prefix)
+                if not is_prefix:
+                    return _Kept(1 << (first + 1), False, False)
+                low = first + (self._datums[first][len(values)] == _MINVALUE)
+                return _Kept(_bits(low, last + 1), False, True)
+            case ">=" | ">":
+                offset, is_equal = self._search(values)
+                if offset >= 0 and is_equal and is_prefix:
+                    offset = self._walked(offset, values, -1 if operator == ">=" else 1)
+                    low = offset if operator == ">=" else offset + 1
+                else:
+                    low = offset + 1
+            case _:
+                offset, is_equal = self._search(values)
+                if offset >= 0 and is_equal and is_prefix:
+                    offset = self._walked(offset, values, 1 if operator == "<=" else -1)
+                    high = offset + 1 if operator == "<=" else offset
+                elif offset >= 0 and is_equal and operator == "<":
+                    high = offset
+                else:
+                    high = offset + 1
+        last = len(values) - 1
+        # The server steps over the open ends, so as not to look into the catch-all for them.
+        if low < len(self._datums) and self.homes[low] is None and self._datums[low][last] == _MINVALUE:
+            low += 1
+        if high >= 1 and self.homes[high] is None and self._datums[high - 1][last] == _MAXVALUE:
+            high -= 1
+        return _Kept(_bits(low, high), False, is_prefix)
+
+    def _equals(self, values: tuple[_Rank, ...]) -> tuple[int, int]:
+        """The first and last bound that begin with `values`; without any, first is the offset they would lie at."""
+        first = bisect_left(self._datums, values)
+        return first, bisect_right(self._datums, (*values, (3, 0))) - 1
+
+    def _search(self, values: tuple[_Rank, ...]) -> tuple[int, bool]:
+        """partition_range_datum_bsearch: the greatest bound that is not above, or any one that begins alike."""
+        if len(values) == self._width:
+            at = bisect_right(self._datums, values) - 1
+            return at, at >= 0 and self._datums[at] == values
+        low, high, width = -1, len(self._datums) - 1, len(values)
+        while low < high:
+            middle = (low + high + 1) // 2
+            if self._datums[middle][:width] <= values:
+                low = middle
+                if self._datums[middle][:width] == values:
+                    return low, True
+            else:
+                high = middle - 1
+        return low, False
+
+    def _walked(self, offset: int, values: tuple[_Rank, ...], step: int) -> int:
+        """On among the bounds that begin alike. The server does not set out from the first or the last bound."""
+        while 1 <= offset < len(self._datums) - 1 and self._datums[offset + step][: len(values)] == values:
+            offset += step
+        return offset
+
+
+class _ListBounds(_Bounds):
+    """Every listed value once, in order where there is one; the offset of a value leads to its partition."""
+
+    def __init__(self, column: KeyColumn, children: Sequence[Partition]) -> None:
+        self._is_ordered = column.name is not None and column.kind not in (Kind.TEXT, Kind.OTHER)
+        self._is_known = column.name is not None and column.kind is not Kind.OTHER
+        listed: dict[Any, Partition] = {}
+        for child in children:
+            if isinstance(child.bounds, Listed):
+                for value in child.bounds.values:
+                    if value is None:
+                        self.null_home = child
+                    else:
+                        listed[_rank(value) if self._is_known else value] = child
+        self._values = sorted(listed) if self._is_ordered else list(listed)
+        self._at = {value: place for place, value in enumerate(self._values)}
+        self.homes = [listed[value] for value in self._values]
+        self._all = _bits(0, len(self._values) - 1)
+        self.everything = _Kept(self._all, True, True)
+
+    def takes(self, place: int, operator: str) -> bool:
+        return self._is_known if operator in ("=", "<>") else self._is_ordered
+
+    def steps(self, clauses: _Clauses) -> Sequence[_Kept]:
+        if clauses.nulls:
+            return (_Kept(0, True, self.null_home is None),)
+        tests = clauses.tests.get(0, ())
+        if not tests and clauses.not_nulls:
+            return (_Kept(self._all, False, True),)
+        return [self._matching(test) for test in tests]
+
+    def _matching(self, test: Compared) -> _Kept:
+        """get_matching_list_bounds: all but an equality may also match values that are not listed."""
+        assert test.value is not None
+        value = _rank(test.value)
+        place = self._at.get(value)
         match test.operator:
             case "=":
-                return (starts_before or starts_at) and (reaches or touches_end)
-            case "<":
-                return starts_before or (width > 1 and starts_at)
-            case "<=":
-                return starts_before or starts_at
+                return _Kept(0, False, True) if place is None else _Kept(1 << place)
+            case "<>":
+                return _Kept(self._all if place is None else self._all & ~(1 << place), False, True)
             case ">" | ">=":
-                return reaches or touches_end
+                low = (bisect_right if test.operator == ">" else bisect_left)(self._values, value)
+                return _Kept(_bits(low, len(self._values) - 1), False, True)
             case _:
-                return True
-
-    return _Slot(may_match, home)
-
-
-@dataclass(frozen=True, slots=True)
-class _RangeRules(_Rules):
-    """Only the leading key column is looked at; NULL keys lie in the catch-all alone."""
-
-    tree: Tree
-
-    def compared(self, test: Compared, slots: Sequence[_Slot]) -> set[int]:
-        everything = set(range(len(slots)))
-        # Texts have the order of a collation, which is not known here.
-        if test.column != self.tree.key[0].name or test.operator == "<>" or isinstance(test.value, str):
-            return everything
-        return {place for place, slot in enumerate(slots[:-1]) if slot.may_match(test)} | (
-            {len(slots) - 1} if len(self.tree.key) > 1 else set()
-        )
-
-    def null(self, test: NullTest, slots: Sequence[_Slot]) -> set[int]:
-        if test.column not in [column.name for column in self.tree.key]:
-            return set(range(len(slots)))
-        return {len(slots) - 1} if test.is_null else set(range(len(slots)))
+                high = (bisect_left if test.operator == "<" else bisect_right)(self._values, value)
+                return _Kept(_bits(0, high - 1), False, True)
 
 
-def _list_slots(tree: Tree) -> list[_Slot]:
-    """Every listed value, then NULL, then all values that are not listed."""
-    slots: list[_Slot] = []
-    null_home: Partition | None = None
-    for child in tree.children:
-        if isinstance(child.bounds, Listed):
-            for value in child.bounds.values:
-                if value is None:
-                    null_home = child
-                else:
-                    slots.append(_Slot(lambda test, value=value: _holds(value, test), child))  # type: ignore[misc]
-    return [*slots, _Slot(lambda _: False, null_home), _Slot(lambda _: True, None)]
+class _HashBounds(_Bounds):
+    """Offsets are the remainders by the greatest modulus."""
+
+    def __init__(self, key: tuple[KeyColumn, ...], children: Sequence[Partition]) -> None:
+        self._width = len(key)
+        self._types = _hash_types(key)
+        parts = [(child, child.bounds) for child in children if isinstance(child.bounds, Hashed)]
+        self._modulus = max((bounds.modulus for _, bounds in parts), default=1)
+        homes: list[Partition | None] = [None] * self._modulus
+        for child, bounds in parts:
+            homes[bounds.remainder :: bounds.modulus] = [child] * len(
+                range(bounds.remainder, self._modulus, bounds.modulus)
+            )
+        self.homes = homes
+        self.everything = _Kept(_bits(0, self._modulus - 1))
+        self._known: dict[tuple[str | None, ...], int] = {}
+
+    def takes(self, place: int, operator: str) -> bool:
+        return operator == "=" and self._types is not None
+
+    def steps(self, clauses: _Clauses) -> Sequence[_Kept]:
+        columns: list[list[str | None]] = [
+            [spell(test.value) for test in clauses.tests.get(place, ())] or ([None] if place in clauses.nulls else [])
+            for place in range(self._width)
+        ]
+        if not all(columns):
+            return ()
+        return [self._matching(key) for key in product(*columns)]
+
+    def _matching(self, key: tuple[str | None, ...]) -> _Kept:
+        if self._types is None:
+            return self.everything
+        if key not in self._known:
+            try:
+                hashed = int(keys_hash([[each] for each in key], self._types)[0] % np.uint64(self._modulus))
+            except UsageError:  # a value beyond the type, such as 1e10 for an integer: left to the server
+                return self.everything
+            self._known[key] = hashed
+        return _Kept(1 << self._known[key])
 
 
-def _holds(value: Value, test: Compared) -> bool:
+def _hash_types(key: tuple[KeyColumn, ...]) -> tuple[HashType, ...] | None:
     try:
-        one, other = order((value,)), order((test.value,))
-    except TypeError:
-        return True
-    match test.operator:
-        case "=":
-            return one == other
-        case "<>":
-            return one != other
-        case "<":
-            return one < other
-        case "<=":
-            return one <= other
-        case ">":
-            return one > other
-        case _:
-            return one >= other
-
-
-@dataclass(frozen=True, slots=True)
-class _ListRules(_Rules):
-    tree: Tree
-
-    def compared(self, test: Compared, slots: Sequence[_Slot]) -> set[int]:
-        if test.column != self.tree.key[0].name:
-            return set(range(len(slots)))
-        # Texts have the order of a collation, which is not known here: only equality is.
-        if isinstance(test.value, str) and test.operator not in ("=", "<>"):
-            return set(range(len(slots)))
-        listed = {place for place, slot in enumerate(slots[:-2]) if slot.may_match(test)}
-        # An equality with a listed value leaves nothing to the others; every other comparison may.
-        return listed if test.operator == "=" and listed else listed | {len(slots) - 1}
-
-    def null(self, test: NullTest, slots: Sequence[_Slot]) -> set[int]:
-        null = len(slots) - 2
-        if test.column != self.tree.key[0].name:
-            return set(range(len(slots)))
-        return {null} if test.is_null else set(range(len(slots))) - {null}
-
-
-@dataclass(frozen=True, slots=True)
-class _HashRules(_Rules):
-    """Only when every key column is known, by = or IS NULL, is there one part for it."""
-
-    tree: Tree
-
-    def compared(self, test: Compared, slots: Sequence[_Slot]) -> set[int]:
-        return self.together((test,), slots)
-
-    def null(self, test: NullTest, slots: Sequence[_Slot]) -> set[int]:
-        return self.together((test,), slots)
-
-    def together(self, conditions: tuple[Condition, ...], slots: Sequence[_Slot]) -> set[int]:
-        known: dict[str, str | None] = {}
-        for each in conditions:
-            match each:
-                case Compared(column, "=", value):
-                    if known.setdefault(column, spell(value)) != spell(value):
-                        return set(range(len(slots)))  # a contradiction: left to the server
-                case NullTest(column, True):
-                    known.setdefault(column, None)
-        columns = [column.name or "" for column in self.tree.key]
-        if not set(columns) <= known.keys():
-            return set(range(len(slots)))
-        try:
-            types = tuple(parse_types(column.type_name)[0] for column in self.tree.key)
-            hashed = keys_hash([[known[column]] for column in columns], types)[0]
-        except UsageError:
-            return set(range(len(slots)))
-        return {
-            place
-            for place, slot in enumerate(slots)
-            if slot.home is not None
-            and isinstance(slot.home.bounds, Hashed)
-            and int(hashed % np.uint64(slot.home.bounds.modulus)) == slot.home.bounds.remainder
-        }
+        return tuple(parse_types(column.type_name)[0] for column in key)
+    except UsageError:
+        return None

@@ -21,6 +21,14 @@ class KeyColumn:
 
 
 @dataclass(frozen=True, slots=True)
+class Division:
+    """How a partition is divided itself."""
+
+    by: By
+    key: tuple[KeyColumn, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Partition:
     """A child of the tree; a leaf when it is not divided itself.
 
@@ -28,6 +36,7 @@ class Partition:
     rows         the planner's estimate, None when never analysed
     bytes        table, TOAST and indexes together
     is_empty     it has no block for rows yet
+    division     how it is divided when it is no leaf
     low, high    the key's least and greatest value: from statistics, or exact after a count
     """
 
@@ -42,6 +51,7 @@ class Partition:
     low: Key | None = None
     high: Key | None = None
     is_detaching: bool = False
+    division: Division | None = None
 
 
 @dataclass(frozen=True, slots=True)

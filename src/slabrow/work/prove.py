@@ -2,15 +2,16 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from datetime import datetime
 from zoneinfo import ZoneInfo
 
-from slabrow.core.conditions import Reader
+from slabrow.core.constants import Surroundings
 from slabrow.core.errors import ServerError, SlabrowError
-from slabrow.core.keysets import survivors
 from slabrow.core.mentions import tables_in, target_of_insert
 from slabrow.core.names import Name, parse_name
+from slabrow.core.predict import Predictor
+from slabrow.core.queries import Schema
 from slabrow.core.touch import PrunedAt, Verdict, pruned_at, verdict
-from slabrow.core.tree import Tree
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.connection import Connection, explained
@@ -129,7 +130,9 @@ def prove(
     with context.connected() as connection:
         with catalogue.reading(connection):
             leaves = _leaves(connection)
-        predictor = _Predictor(connection, catalogue.time_zone(connection))
+        predictor = _Predictor(
+            connection, _named(connection, queries), catalogue.time_zone(connection), catalogue.moment(connection)
+        )
         asking = _Asking(connection, leaves, predictor, execute, at_most, timeout_ms)
         chosen = parse_name(context.table) if context.table else None
         for place, query in enumerate(queries):
@@ -201,22 +204,32 @@ def _prove(asking: _Asking, query: FileQuery) -> list[Proof]:
     ]
 
 
+def _named(connection: Connection, queries: Sequence[FileQuery]) -> Schema:
+    """What the catalogue knows of every table that the queries name."""
+    names = {name for query in queries for name in tables_in(query.sql) or ()}
+    with catalogue.reading(connection):
+        return catalogue.schema(connection, names)
+
+
 @dataclass(frozen=True, slots=True)
 class _Predictor:
     """Predicts with the trees as the catalogue has them, each read once. zone: the session's; None: not known here."""
 
     connection: Connection
+    schema: Schema
     zone: ZoneInfo | None
-    trees: dict[str, Tree] = field(default_factory=dict)
+    now: datetime
+    known: dict[str, Predictor] = field(default_factory=dict)
 
     def predicted(self, query: FileQuery, root: str) -> tuple[str, ...] | None:
         if self.zone is None:
             return None
-        if root not in self.trees:
-            self.trees[root] = catalogue.tree(self.connection, parse_name(root))
-        tree = self.trees[root]
-        condition = Reader(tree, self.zone, query.params).condition(query.sql)
-        return None if condition is None else tuple(sorted(leaf.spelling for leaf in survivors(tree, condition)))
+        if root not in self.known:
+            tree = catalogue.tree(self.connection, parse_name(root))
+            self.known[root] = Predictor(tree, self.schema)
+        around = Surroundings(self.zone, self.now, query.params)
+        touched = self.known[root].touched(query.sql, around)
+        return None if touched is None else tuple(sorted(touched.started))
 
 
 def _roots(query: FileQuery, reading: PlanReading, leaves: _Leaves) -> list[str]:

@@ -4,9 +4,10 @@ No function here takes a lock that waits: the recursive query over pg_inherits i
 would lock every partition, which fails beyond what max_locks_per_transaction allows.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -15,8 +16,10 @@ from slabrow.core.errors import ServerError, UsageError, nearest
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.keys import Key, Kind, kind_of, parse_value
 from slabrow.core.layout import By
+from slabrow.core.mentions import tables_in
 from slabrow.core.names import Name
-from slabrow.core.tree import KeyColumn, Partition, Tree
+from slabrow.core.queries import Schema
+from slabrow.core.tree import Division, KeyColumn, Partition, Tree
 from slabrow.core.zones import parse_zone
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.bound_text import parse_bounds
@@ -195,6 +198,7 @@ class _TreeRow:
             self.is_empty,
             *extremes,
             is_detaching=self.is_detaching,
+            division=Division(_STRATEGIES[self.strategy], self.columns()) if self.strategy and self.key else None,
         )
 
 
@@ -277,6 +281,41 @@ def columns(connection: Connection, found: Relation) -> tuple[ColumnFact, ...]:
         [found.oid],
     ).fetchall()
     return tuple(ColumnFact(*row) for row in rows)
+
+
+def schema(connection: Connection, names: Iterable[Name]) -> Schema:
+    """The columns of the tables that statements name, and what the views among them are: one query.
+
+    Names that stand for nothing are left out. Views bring the tables that they read.
+    """
+    found: dict[Name, dict[str, KeyColumn]] = {}
+    views: dict[Name, str] = {}
+    path = connection.execute("SELECT current_schemas(true)::text[]").fetchone()
+    waiting = {str(name) for name in names}
+    asked: set[str] = set()
+    while waiting:
+        rows = connection.execute(
+            """SELECT n.nspname, c.relname, CASE WHEN c.relkind = 'v' THEN pg_get_viewdef(c.oid) END,
+                      (SELECT jsonb_agg(jsonb_build_array(a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull)
+                                        ORDER BY a.attnum)
+                       FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)
+               FROM (SELECT DISTINCT to_regclass(name) AS oid FROM unnest(%s::text[]) name) w
+               JOIN pg_class c ON c.oid = w.oid JOIN pg_namespace n ON n.oid = c.relnamespace""",
+            [sorted(waiting)],
+        ).fetchall()
+        asked |= waiting
+        waiting = set()
+        for schema_name, table, view, columns_found in rows:
+            name = Name(schema_name, table)
+            if view is not None:
+                views[name] = view.strip().removesuffix(";")
+                waiting |= {str(each) for each in tables_in(views[name]) or ()} - asked
+                continue
+            found[name] = {
+                column: KeyColumn(column, column, kind_of(type_name), type_name, not_null)
+                for column, type_name, not_null in columns_found or ()
+            }
+    return Schema(found, tuple(path[0]) if path else (), views)
 
 
 @dataclass(frozen=True, slots=True)
@@ -445,3 +484,11 @@ def time_zone(connection: Connection) -> ZoneInfo | None:
         return parse_zone(str(row[0])) if row else None
     except UsageError:
         return None
+
+
+def moment(connection: Connection) -> datetime:
+    """What now() gives on the server."""
+    row = connection.execute("SELECT now()").fetchone()
+    assert row is not None
+    now: datetime = row[0]
+    return now.astimezone(UTC)

@@ -1,0 +1,53 @@
+"""Which leaves of one partitioned table a statement reads: its conditions (queries) meet the bounds (keysets)."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from slabrow.core.conditions import bind, is_contradiction
+from slabrow.core.constants import Surroundings
+from slabrow.core.keysets import Condition, Pruner, Touched
+from slabrow.core.queries import Place, Schema, Statement, read_statement
+from slabrow.core.tree import Tree
+
+
+@dataclass(slots=True)
+class Predictor:
+    """Predicts for many statements on one tree; each text is read once."""
+
+    tree: Tree
+    schema: Schema
+    _pruner: Pruner = field(init=False)
+    _statements: dict[str, Statement | None] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._pruner = Pruner(self.tree)
+
+    def touched(self, sql: str, around: Surroundings) -> Touched | None:
+        """None when the statement is not understood, or does not read the table."""
+        if sql not in self._statements:
+            self._statements[sql] = read_statement(sql, self.schema)
+        statement = self._statements[sql]
+        if statement is None:
+            return None
+        found = [self.at(place, condition) for place, condition in self._conditions(statement, around)]
+        if not found:
+            return None
+        return Touched(
+            frozenset().union(*(each.planned for each in found)),
+            frozenset().union(*(each.started for each in found)),
+            any(each.may_prune_running for each in found),
+        )
+
+    def at(self, place: Place, condition: Condition) -> Touched:
+        """What one place at which the table is named touches."""
+        not_null = frozenset(
+            name for name, column in self.schema.tables.get(place.table, {}).items() if column.not_null
+        )
+        if is_contradiction(condition, not_null):
+            return Touched(frozenset(), frozenset(), False)
+        return self._pruner.touched(condition)
+
+    def _conditions(self, statement: Statement, around: Surroundings) -> Iterator[tuple[Place, Condition]]:
+        for place in statement.places:
+            if place.table == self.tree.table:
+                yield place, bind(place.pattern, around)

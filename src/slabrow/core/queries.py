@@ -1,0 +1,864 @@
+"""A statement as the planner sees it: every place at which it names a table, and the conditions that hold there.
+
+Conditions reach a table from its own block, from the blocks around it (a sub-query or a CTE that is read once takes
+the conditions on its output, where rows are not counted before: subquery_is_pushdown_safe, allpaths.c), and over equal
+columns of a join (`a.k = b.j AND b.j = 5` gives a.k = 5: equivalence classes). What an outer join fills up with NULLs
+keeps its conditions apart: those of ON hold for the rows that are read, those of WHERE only where NULL cannot pass.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, cast
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import SqlglotError
+
+from slabrow.core.conditions import AllOf, Pattern, Reading, bind
+from slabrow.core.constants import Surroundings
+from slabrow.core.keys import Kind
+from slabrow.core.keysets import All, Any_, Condition
+from slabrow.core.names import Name
+from slabrow.core.tree import KeyColumn
+
+Columns = Mapping[str, KeyColumn]
+
+
+@dataclass(frozen=True, slots=True)
+class Schema:
+    """The columns of the tables that statements name, and the queries of the views.
+
+    search_path   the schemas in which a name without one is looked for
+    """
+
+    tables: Mapping[Name, Columns]
+    search_path: tuple[str, ...] = ("public",)
+    views: Mapping[Name, str] = field(default_factory=dict)
+
+    def find(self, name: Name) -> Name | None:
+        """The table that a name in a statement means; None when it is not known."""
+        if name.schema is not None:
+            return name if name in self.tables or name in self.views else None
+        for schema in self.search_path:
+            full = Name(schema, name.table)
+            if full in self.tables or full in self.views:
+                return full
+        return None
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """One place at which a statement reads a table.
+
+    pattern   what holds for every row that is read there
+    ordered   the columns that ORDER BY begins with, when the block reads this table alone
+    descending  whether the order is downwards
+    limit     how many rows LIMIT asks for, as an expression, when nothing stands between it and the table
+    wanted    the columns that are read, None for all
+    is_inner  whether another table of the join can supply values for it while the query runs
+    """
+
+    table: Name
+    alias: str
+    pattern: Pattern
+    ordered: tuple[str, ...] = ()
+    limit: exp.Expression | None = None
+    wanted: frozenset[str] | None = None
+    is_inner: bool = False
+    is_written: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """What a statement reads. kind: `select`, `insert`, `update`, `delete`, `merge`."""
+
+    kind: str
+    places: tuple[Place, ...]
+    target: Name | None = None  # of INSERT
+
+    def condition(self, table: Name, around: Surroundings) -> Condition | None:
+        """What holds for every row that is read of a table: OR over its places; None when it has none."""
+        places = [place for place in self.places if place.table == table]
+        return Any_(tuple(bind(place.pattern, around) for place in places)) if places else None
+
+
+def parse(sql: str) -> exp.Expression | None:
+    """The parsed statement; None when the parser does not understand it, or only takes it for a command."""
+    try:
+        parsed = sqlglot.parse_one(sql, read="postgres")
+    except (SqlglotError, RecursionError):
+        return None
+    return parsed if isinstance(parsed, exp.Expression) and not isinstance(parsed, exp.Command) else None
+
+
+def read_statement(sql: str, schema: Schema) -> Statement | None:
+    """The places of every known table in a statement; None when it is not understood.
+
+    A statement that is understood in part has its other places with a pattern that keeps everything.
+    """
+    parsed = parse(sql)
+    if parsed is None:
+        return None
+    try:
+        return _statement(parsed, schema)
+    except RecursionError:
+        return None
+
+
+def _statement(parsed: exp.Expression, schema: Schema) -> Statement:
+    walk = _Walk(schema)
+    kind = type(parsed).__name__.lower()
+    target = None
+    match parsed:
+        case exp.Insert():
+            into = parsed.this.this if isinstance(parsed.this, exp.Schema) else parsed.this
+            target = walk.table_name(into) if isinstance(into, exp.Table) else None
+            source = parsed.args.get("expression")
+            scope = walk.with_ctes(parsed, {})
+            if isinstance(source, exp.Expression):
+                walk.query(source, (), scope, ())
+        case exp.Update() | exp.Delete():
+            walk.change(parsed)
+        case exp.Merge():
+            walk.merge(parsed)
+        case _:
+            kind = "select"
+            walk.query(parsed, (), {}, ())
+    seen = {id(node) for node in walk.seen}
+    # Whatever was not reached above keeps everything: a table is never forgotten.
+    left = [
+        node
+        for node in parsed.find_all(exp.Table)
+        if id(node) not in seen and isinstance(node.this, exp.Identifier) and not _is_target(node, parsed)
+    ]
+    given = {cte.alias for cte in parsed.find_all(exp.CTE)}
+    for node in left:
+        name = walk.table_name(node)
+        if name is not None and (node.args.get("db") or node.name not in given):
+            walk.places.append(Place(name, node.alias_or_name, AllOf(())))
+    return Statement(kind, tuple(walk.places), target)
+
+
+def _is_target(node: exp.Table, parsed: exp.Expression) -> bool:
+    if not isinstance(parsed, exp.Insert):
+        return False
+    return node is parsed.this or (isinstance(parsed.this, exp.Schema) and node is parsed.this.this)
+
+
+def folded(part: exp.Identifier) -> str:
+    """The name that an identifier means: in lower case unless it is quoted."""
+    return part.name if part.args.get("quoted") else part.name.lower()
+
+
+@dataclass(slots=True)
+class _Item:
+    """One entry of FROM. columns: what is known of its output, None when unknown."""
+
+    node: exp.Expression
+    alias: str
+    columns: tuple[str, ...] | None
+    table: Name | None = None
+    query: exp.Expression | None = None
+    renamed: tuple[str, ...] = ()
+    nullable: bool = False
+    own: list[exp.Expression] = field(default_factory=list)  # conditions of the ON that reads it
+    is_opaque: bool = False
+    scope: "_Ctes | None" = None  # of the query, where it is not that of the block
+
+
+_Ctes = dict[str, "_Cte"]
+_Member = tuple[int, str, str]  # the id of an entry of FROM, a column, its type
+
+
+@dataclass(slots=True)
+class _Cte:
+    node: exp.CTE
+    scope: _Ctes
+    uses: int
+    is_taken: bool = False
+
+    @property
+    def may_be_inlined(self) -> bool:
+        materialized = self.node.args.get("materialized")
+        return (materialized is False) or (materialized is None and self.uses == 1)
+
+
+def _names_cte(table: exp.Table, name: str) -> bool:
+    return isinstance(table.this, exp.Identifier) and folded(table.this) == name and not table.args.get("db")
+
+
+@dataclass(slots=True)
+class _Walk:
+    schema: Schema
+    places: list[Place] = field(default_factory=list)
+    seen: list[exp.Expression] = field(default_factory=list)
+
+    def table_name(self, node: exp.Table) -> Name | None:
+        if not isinstance(node.this, exp.Identifier):
+            return None
+        schema = node.args.get("db")
+        return self.schema.find(Name(folded(schema) if schema else None, folded(node.this)))
+
+    def with_ctes(self, node: exp.Expression, scope: _Ctes) -> _Ctes:
+        """The CTEs that a statement sees: those of the blocks around it and its own."""
+        with_ = node.args.get("with_") or node.args.get("with")
+        if with_ is None:
+            return scope
+        inner = dict(scope)
+        for cte in with_.expressions:
+            name = folded(cte.args["alias"].this)
+            # Within its own query, unless it is recursive, and in those before it the name means something else.
+            uses = sum(_names_cte(table, name) for table in node.find_all(exp.Table))
+            uses -= sum(
+                _names_cte(table, name)
+                for earlier in with_.expressions[: with_.expressions.index(cte) + 1]
+                for table in earlier.find_all(exp.Table)
+            )
+            inner[name] = _Cte(cte, dict(inner), 99 if with_.args.get("recursive") else uses)
+        for name, cte in inner.items():
+            if name not in scope or scope[name] is not cte:
+                changes = not isinstance(cte.node.this, exp.Query)
+                if not changes and cte.uses == 0:
+                    self.seen += cte.node.find_all(exp.Table)  # the server drops a query that nobody reads
+                elif changes or not cte.may_be_inlined or not self._is_plain(cte.node.this):
+                    cte.uses = max(cte.uses, 2)
+                    cte.is_taken = True
+                    self._body(cte)
+        return inner
+
+    @staticmethod
+    def _is_plain(query: exp.Expression) -> bool:
+        return not query.args.get("locks")
+
+    def _body(self, cte: _Cte) -> None:
+        body = cte.node.this
+        if isinstance(body, exp.Update | exp.Delete):
+            self.change(body, cte.scope)
+        elif isinstance(body, exp.Query):
+            self.query(cast(exp.Expression, body), (), cte.scope, ())
+
+    def query(self, node: exp.Expression, names: Sequence[str], scope: _Ctes, outer: Sequence[exp.Expression]) -> None:
+        """A SELECT, a set operation or a query in parentheses.
+
+        names   the names of its output columns where an alias gives them
+        outer   conditions on the output, with columns named by output column and no table
+        """
+        scope = self.with_ctes(node, scope)
+        match node:
+            case exp.Subquery() | exp.Paren():
+                inner_limit = node.args.get("limit") or node.args.get("offset")
+                self.query(node.this, names, scope, () if inner_limit else outer)
+            case exp.SetOperation():
+                blocked = isinstance(node, exp.Except) or node.args.get("limit") or node.args.get("offset")
+                names = names or self._output_names(node, scope) or ()
+                for side in (node.left, node.right):
+                    self.query(cast(exp.Expression, side), names, scope, () if blocked or not names else outer)
+            case exp.Select():
+                self.select(node, names, scope, outer)
+            case exp.Table():
+                self.select(exp.select("*").from_(node, copy=False), names, scope, outer)
+            case _:
+                self._sub_queries(node, scope)
+
+    def select(self, node: exp.Select, names: Sequence[str], scope: _Ctes, outer: Sequence[exp.Expression]) -> None:
+        items, above = self._items(node, scope)
+        where = node.args.get("where")
+        above += _conjuncts(where.this) if where is not None else []
+        above += _moved_from_having(node)
+        above += _pushed_down(node, names, outer, [(item.alias, item.columns) for item in items])
+        self._block(items, above, scope, node)
+        for part in ("expressions", "where", "having", "qualify", "order", "limit", "group"):
+            self._sub_queries_of(node.args.get(part), scope)
+        for item in items:
+            for condition in item.own:
+                self._sub_queries(condition, scope)
+        for join in node.args.get("joins") or ():
+            if join.args.get("on") is not None:
+                self._sub_queries(join.args["on"], scope)
+
+    def change(self, node: exp.Expression, scope: _Ctes | None = None) -> None:
+        """UPDATE … FROM and DELETE … USING: the target is read too."""
+        scope = self.with_ctes(node, scope or {})
+        items: list[_Item] = []
+        above: list[exp.Expression] = []
+        if isinstance(node.this, exp.Table):
+            items.append(self._item(node.this, scope))
+        from_ = node.args.get("from_") or node.args.get("from")
+        others = [from_.this] if from_ is not None else list(node.args.get("using") or ())
+        for other in others:
+            items.append(self._item(other, scope))
+            self._joined(other.args.get("joins") or (), items, above, scope)
+        where = node.args.get("where")
+        above += _conjuncts(where.this) if where is not None else []
+        self._block(items, above, scope, node)
+        for part in ("expressions", "where"):
+            self._sub_queries_of(node.args.get(part), scope)
+
+    def merge(self, node: exp.Merge) -> None:
+        scope = self.with_ctes(node, {})
+        target = self._item(node.this, scope)
+        source = self._item(node.args["using"], scope)
+        whens = node.args.get("whens")
+        by_source = any(when.args.get("source") for when in (whens.expressions if whens is not None else ()))
+        if not by_source:
+            target.own = _conjuncts(node.args["on"])
+        target.nullable = True
+        source.nullable = True
+        self._block([target, source], [], scope, node)
+
+    def _items(self, node: exp.Select, scope: _Ctes) -> tuple[list[_Item], list[exp.Expression]]:
+        above: list[exp.Expression] = []
+        items: list[_Item] = []
+        from_ = node.args.get("from_") or node.args.get("from")
+        if from_ is not None:
+            items.append(self._item(from_.this, scope))
+            self._joined(from_.this.args.get("joins") or (), items, above, scope)
+        self._joined(node.args.get("joins") or (), items, above, scope)
+        for lateral in node.args.get("laterals") or ():
+            items.append(self._item(lateral, scope))
+        return items, above
+
+    def _joined(
+        self, joins: Sequence[exp.Expression], items: list[_Item], above: list[exp.Expression], scope: _Ctes
+    ) -> None:
+        """Adds the entries of a chain of joins; `above` takes the conditions that hold for all that is not nullable."""
+        for join in joins:
+            item = self._item(join.this, scope)
+            on = _conjuncts(join.args["on"]) if join.args.get("on") is not None else []
+            on += _using(join, items, item)
+            match str(join.args.get("side") or "").upper():
+                case "LEFT":
+                    item.nullable, item.own = True, on
+                case "RIGHT":
+                    for each in items:
+                        each.nullable = True
+                        each.own += on
+                    # What was above the earlier joins now stands below this one: it filters those that it names.
+                    for each in items:
+                        each.own += [condition for condition in above if _names(condition) <= {each.alias}]
+                    above.clear()
+                case "FULL":
+                    for each in (*items, item):
+                        each.nullable = True
+                case _:
+                    above += on
+            if str(join.args.get("kind") or "").upper() == "SEMI" or join.args.get("method"):
+                item.is_opaque = str(join.args.get("method") or "").upper() != "NATURAL"
+            items.append(item)
+
+    def _item(self, node: exp.Expression, scope: _Ctes) -> _Item:
+        """One entry of FROM, with what it gives out."""
+        alias_node = node.args.get("alias")
+        renamed = tuple(folded(part) for part in (alias_node.args.get("columns") or ())) if alias_node else ()
+        alias = folded(alias_node.this) if alias_node is not None and alias_node.this is not None else ""
+        if isinstance(node, exp.Lateral):
+            return _Item(
+                node, alias, None, query=node.this if isinstance(node.this, exp.Subquery) else None, renamed=renamed
+            )
+        if isinstance(node, exp.Subquery):
+            if isinstance(node.this, exp.Table):  # joins in parentheses: read without conditions from outside
+                return _Item(node, alias, None, is_opaque=True)
+            names = self._output_names(node.this, scope)
+            columns = _renamed(names, renamed)
+            return _Item(node, alias, columns, query=node.this, renamed=renamed)
+        if not isinstance(node, exp.Table) or not isinstance(node.this, exp.Identifier):
+            columns = renamed or None
+            return _Item(node, alias, columns)
+        self.seen.append(node)
+        alias = alias or folded(node.this)
+        bare = folded(node.this)
+        if not node.args.get("db") and bare in scope:
+            return self._cte_item(node, alias, renamed, scope[bare])
+        name = self.table_name(node)
+        if name is None:
+            return _Item(node, alias, None)
+        if name in self.schema.views:
+            query = parse(self.schema.views[name])
+            names = self._output_names(query, {}) if query is not None else None
+            return _Item(node, alias, _renamed(names, renamed), query=query, renamed=renamed, scope={})
+        columns = tuple(self.schema.tables[name])
+        return _Item(node, alias, _renamed(columns, renamed), table=name, renamed=renamed)
+
+    def _cte_item(self, node: exp.Expression, alias: str, renamed: tuple[str, ...], cte: _Cte) -> _Item:
+        alias_columns = cte.node.args["alias"].args.get("columns") or ()
+        renamed = renamed or tuple(map(folded, alias_columns))
+        columns = _renamed(self._output_names(cte.node.this, cte.scope), renamed)
+        if cte.is_taken:
+            return _Item(node, alias, columns)
+        cte.is_taken = True
+        return _Item(
+            node,
+            alias,
+            columns,
+            query=cte.node.this,
+            renamed=renamed or tuple(map(folded, alias_columns)),
+            scope=cte.scope,
+        )
+
+    def _output_names(self, node: exp.Expression, scope: _Ctes) -> tuple[str, ...] | None:
+        """The names of a query's output columns, `*` spelled out; None when one is not known."""
+        while isinstance(node, exp.Subquery | exp.SetOperation | exp.Paren):
+            node = node.this
+        if not isinstance(node, exp.Select):
+            return None
+        shown = outputs(node, self._sources(node, scope))
+        return tuple(name for name, _ in shown) if shown is not None else None
+
+    def _sources(self, node: exp.Select, scope: _Ctes) -> list["_Source"]:
+        """What the entries of FROM give out, before anything is read of them."""
+        from_ = node.args.get("from_") or node.args.get("from")
+        entries = [] if from_ is None else [from_.this, *(join.this for join in from_.this.args.get("joins") or ())]
+        entries += [join.this for join in node.args.get("joins") or ()]
+        return [self._source(entry, scope) for entry in entries]
+
+    def _source(self, node: exp.Expression, scope: _Ctes) -> "_Source":
+        alias_node = node.args.get("alias")
+        renamed = tuple(folded(part) for part in (alias_node.args.get("columns") or ())) if alias_node else ()
+        alias = folded(alias_node.this) if alias_node is not None and alias_node.this is not None else ""
+        names: tuple[str, ...] | None = None
+        if isinstance(node, exp.Subquery):
+            names = None if isinstance(node.this, exp.Table) else self._output_names(node.this, scope)
+        elif isinstance(node, exp.Table) and isinstance(node.this, exp.Identifier):
+            bare = folded(node.this)
+            alias = alias or bare
+            cte = None if node.args.get("db") else scope.get(bare)
+            name = self.table_name(node)
+            if cte is not None:
+                inner = tuple(map(folded, cte.node.args["alias"].args.get("columns") or ()))
+                names = _renamed(self._output_names(cte.node.this, cte.scope), inner)
+            elif name is not None and name in self.schema.tables:
+                names = tuple(self.schema.tables[name])
+            elif name is not None:
+                view = parse(self.schema.views[name])
+                names = self._output_names(view, {}) if view is not None else None
+        return alias, _renamed(names, renamed)
+
+    def _block(self, items: list[_Item], above: list[exp.Expression], scope: _Ctes, node: exp.Expression) -> None:
+        """Hands every entry of FROM the conditions that hold for it."""
+        for item in items:
+            # An outer join whose rows with NULLs the block throws away is an inner one (reduce_outer_joins).
+            if item.nullable and any(_rejects_null(condition, item.alias, len(items)) for condition in above):
+                item.nullable = False
+                above += [condition for condition in item.own if condition not in above]
+        derived = self._derived(above, items)
+        for item in items:
+            # What names no column holds for the block as a whole, whatever an outer join does.
+            held = [condition for condition in above if not item.nullable or not condition.find(exp.Column)]
+            conditions = [*item.own, *held, *derived.get(id(item), ())]
+            if item.is_opaque:
+                self._opaque(item, scope)
+            elif item.query is not None:
+                outer = [
+                    bare
+                    for condition in conditions
+                    if (bare := _without_alias(condition, item, items, self._resolve)) is not None
+                ]
+                self.query(item.query, item.renamed, scope if item.scope is None else item.scope, outer)
+            elif item.table is not None:
+                self._place(item, items, conditions, node)
+            else:
+                self._sub_queries(item.node, scope, skip_self=True)
+
+    def _opaque(self, item: _Item, scope: _Ctes) -> None:
+        for table in item.node.find_all(exp.Table):
+            if isinstance(table.this, exp.Identifier):
+                inner = self._item(table, scope)
+                if inner.table is not None:
+                    self.places.append(Place(inner.table, inner.alias, AllOf(())))
+                elif inner.query is not None:
+                    self.query(inner.query, inner.renamed, scope, ())
+        self._sub_queries(item.node, scope, skip_self=True)
+
+    def _place(self, item: _Item, items: list[_Item], conditions: list[exp.Expression], node: exp.Expression) -> None:
+        assert item.table is not None
+        columns = self.schema.tables[item.table]
+        names = dict(zip(item.renamed, columns, strict=False)) if item.renamed else {name: name for name in columns}
+
+        def is_own(column: exp.Column) -> KeyColumn | None:
+            if not isinstance(column.this, exp.Identifier) or self._resolve(column, items) is not item:
+                return None
+            return columns.get(names.get(folded(column.this), ""))
+
+        def may_be_own(column: exp.Column) -> bool:
+            return not column.table and self._resolve(column, items) is None
+
+        reading = Reading(is_own, may_be_own)
+        pattern = AllOf(tuple(reading.read(condition) for condition in conditions))
+        ordered, limit = _order_and_limit(node, items, is_own)
+        others = any(other is not item for other in items)
+        self.places.append(Place(item.table, item.alias, pattern, ordered, limit, _wanted(node, is_own), others))
+
+    def _derived(self, above: Sequence[exp.Expression], items: Sequence[_Item]) -> dict[int, list[exp.Expression]]:
+        """`= constant` carried over equal columns, for each entry of FROM by its id.
+
+        Among entries that no outer join fills with NULLs, and from those to one that it does, over its ON
+        (equivclass.c, reconsider_outer_join_clauses). Only between columns of one type: others stand in no class.
+        """
+        if len(items) < 2:
+            return {}
+        classes: list[set[_Member]] = []
+        constants: dict[_Member, exp.Expression] = {}
+        for condition in above:
+            match self._equality(condition, items):
+                case (one, other) if other is not None:
+                    touching = [each for each in classes if one in each or other in each]
+                    classes = [each for each in classes if each not in touching]
+                    classes.append({one, other}.union(*touching))
+                case (one, None):
+                    constants[one] = self._constant_side(condition)
+        for each in classes:
+            known = [constants[member] for member in sorted(each) if member in constants]
+            for member in each if known else ():
+                constants.setdefault(member, known[0])
+        found: dict[int, list[exp.Expression]] = {}
+        for each in classes:
+            for member in sorted(each & constants.keys()):
+                found.setdefault(member[0], []).append(self._stated(member, items, constants[member]))
+        for item in items:
+            for condition in item.own if item.nullable else ():
+                match self._equality(condition, items):
+                    case (one, other) if one in constants and other is not None and other[0] == id(item):
+                        found.setdefault(id(item), []).append(self._stated(other, items, constants[one]))
+                    case (one, other) if other in constants and one[0] == id(item):
+                        found.setdefault(id(item), []).append(self._stated(one, items, constants[other]))
+        return found
+
+    def _equality(self, condition: exp.Expression, items: Sequence[_Item]) -> "tuple[_Member, _Member | None] | None":
+        """The columns that `=` makes equal, or the one that it gives a constant (None as the second)."""
+        if not isinstance(condition, exp.EQ):
+            return None
+        one, other = self._member(condition.left, items), self._member(condition.right, items)
+        if one is not None and other is not None:
+            alike = one[2] == other[2] and one[2] != ""
+            return (one, other) if alike else None
+        if one is not None and not condition.right.find(exp.Column, exp.Select):
+            return one, None
+        if other is not None and not condition.left.find(exp.Column, exp.Select):
+            return other, None
+        return None
+
+    @staticmethod
+    def _constant_side(condition: exp.Expression) -> exp.Expression:
+        left: exp.Expression = condition.args["this"]
+        right: exp.Expression = condition.args["expression"]
+        return left if right.find(exp.Column) else right
+
+    def _member(self, node: Any, items: Sequence[_Item]) -> "_Member | None":
+        if not isinstance(node, exp.Column):
+            return None
+        item = self._resolve(node, items)
+        if item is None:
+            return None
+        type_name = None
+        if item.table is not None and not item.renamed:
+            column = self.schema.tables[item.table].get(folded(node.this))
+            type_name = (
+                None if column is None else column.kind.value if column.kind is Kind.INTEGER else column.type_name
+            )
+        return id(item), folded(node.this), type_name or ""
+
+    @staticmethod
+    def _stated(member: "_Member", items: Sequence[_Item], constant: exp.Expression) -> exp.Expression:
+        alias = next(item.alias for item in items if id(item) == member[0])
+        name = exp.to_identifier(member[1], quoted=True)
+        return exp.EQ(this=_column(name, alias), expression=constant.copy())
+
+    @staticmethod
+    def _resolve(column: exp.Column, items: Sequence[_Item]) -> "_Item | None":
+        """The entry of FROM that a column belongs to; None when it is not certain, or outside this block."""
+        if not isinstance(column.this, exp.Identifier):
+            return None
+        name, table = folded(column.this), column.args.get("table")
+        if table is not None:
+            found = [item for item in items if item.alias == folded(table)]
+            return found[0] if len(found) == 1 else None
+        found = [item for item in items if item.columns is not None and name in item.columns]
+        unknown = [item for item in items if item.columns is None]
+        return found[0] if len(found) == 1 and not unknown else None
+
+    def _sub_queries_of(self, part: Any, scope: _Ctes) -> None:
+        for node in part if isinstance(part, list) else [part]:
+            if isinstance(node, exp.Expression):
+                self._sub_queries(node, scope)
+
+    def _sub_queries(self, node: exp.Expression, scope: _Ctes, skip_self: bool = False) -> None:
+        """Queries within expressions, each read on its own: what comes from outside is known only while it runs."""
+        waiting: list[Any] = [node] if not skip_self else list(node.iter_expressions())
+        while waiting:
+            each = waiting.pop()
+            if isinstance(each, exp.Select | exp.SetOperation):
+                if not any(each is done for done in self.seen):
+                    self.seen.append(each)
+                    self.query(each, (), scope, ())
+            else:
+                waiting += list(each.iter_expressions())
+
+
+_Source = tuple[str, tuple[str, ...] | None]  # an alias, and the names of its columns
+
+
+def _renamed(names: tuple[str, ...] | None, renamed: tuple[str, ...]) -> tuple[str, ...] | None:
+    """Names with the first ones replaced, as `AS x (a, b)` does."""
+    if names is None:
+        return renamed or None
+    return (*renamed, *names[len(renamed) :])
+
+
+def outputs(node: exp.Select, sources: Sequence[_Source]) -> list[tuple[str, exp.Expression]] | None:
+    """The output columns with what gives them; None when `*` of something unknown is among them."""
+    found: list[tuple[str, exp.Expression]] = []
+    for each in node.expressions:
+        inner = each.this if isinstance(each, exp.Alias) else each
+        if isinstance(inner, exp.Star) or (isinstance(inner, exp.Column) and isinstance(inner.this, exp.Star)):
+            wanted = folded(inner.args["table"]) if isinstance(inner, exp.Column) and inner.args.get("table") else None
+            for alias, columns in sources:
+                if wanted is not None and alias != wanted:
+                    continue
+                if columns is None:
+                    return None
+                found += [(name, _column(exp.to_identifier(name, quoted=True), alias)) for name in columns]
+            continue
+        named = each.args.get("alias") if isinstance(each, exp.Alias) else getattr(inner, "this", None)
+        found.append((folded(named) if isinstance(named, exp.Identifier) else each.alias_or_name, inner))
+    return found
+
+
+def _conjuncts(node: exp.Expression) -> list[exp.Expression]:
+    found: list[exp.Expression] = []
+    waiting: list[Any] = [node]
+    while waiting:
+        each = waiting.pop()
+        while isinstance(each, exp.Paren):
+            each = each.this
+        if isinstance(each, exp.And):
+            waiting += [each.args["expression"], each.this]
+        else:
+            found.append(each)
+    return found
+
+
+def _using(join: exp.Expression, items: Sequence[_Item], item: _Item) -> list[exp.Expression]:
+    """USING (c) as an equality, where only one earlier entry can have the column."""
+    found: list[exp.Expression] = []
+    for part in join.args.get("using") or ():
+        holders = [each for each in items if each.columns is None or folded(part) in each.columns]
+        if len(holders) == 1:
+            found.append(exp.EQ(this=_column(part, holders[0].alias), expression=_column(part, item.alias)))
+    return found
+
+
+def _column(part: exp.Identifier, alias: str) -> exp.Column:
+    return exp.Column(this=part.copy(), table=exp.to_identifier(alias, quoted=True))
+
+
+def _names(node: exp.Expression) -> set[str]:
+    """The aliases that qualify columns; an empty one for a column without."""
+    return {folded(column.args["table"]) if column.args.get("table") else "" for column in node.find_all(exp.Column)}
+
+
+def _moved_from_having(node: exp.Select) -> list[exp.Expression]:
+    """Conditions of HAVING without an aggregate hold before grouping too, unless there are grouping sets."""
+    having, group = node.args.get("having"), node.args.get("group")
+    if having is None or group is None or any(group.args.get(kind) for kind in ("rollup", "cube", "grouping_sets")):
+        return []
+    return [each for each in _conjuncts(having.this) if not _counts_rows(each)]
+
+
+def _counts_rows(node: exp.Expression) -> bool:
+    return any(True for _ in node.find_all(exp.AggFunc, exp.Window, exp.Select, exp.Anonymous))
+
+
+def _pushed_down(
+    node: exp.Select, names: Sequence[str], outer: Sequence[exp.Expression], sources: Sequence[_Source]
+) -> list[exp.Expression]:
+    """Conditions on the output as conditions within the block; those that must stay outside are left out."""
+    if not outer or node.args.get("limit") or node.args.get("offset"):
+        return []
+    given = outputs(node, sources)
+    if given is None:
+        return []
+    named = [name for name, _ in given]
+    named[: len(names)] = names[: len(named)]
+    # A name that stands twice means neither.
+    shown = {name: inner for name, (_, inner) in zip(named, given, strict=True) if named.count(name) == 1}
+    allowed = _columns_that_may_pass(node)
+    found = []
+    for condition in outer:
+        inner_condition = _substituted(condition, shown)
+        if inner_condition is not None and _may_pass(inner_condition, allowed):
+            found.append(inner_condition)
+    return found
+
+
+def _columns_that_may_pass(node: exp.Select) -> list[exp.Expression] | None:
+    """None: all may. Grouped, windowed and DISTINCT ON blocks let only their own columns pass."""
+    limits: list[list[exp.Expression]] = []
+    group = node.args.get("group")
+    if group is not None:
+        if any(group.args.get(kind) for kind in ("rollup", "cube", "grouping_sets")):
+            return []
+        limits.append([_by_place(each, node) for each in group.expressions])
+    elif any(True for each in node.expressions for _ in each.find_all(exp.AggFunc)) and not any(
+        True for each in node.expressions for _ in each.find_all(exp.Window)
+    ):
+        return []
+    distinct = node.args.get("distinct")
+    if distinct is not None and distinct.args.get("on") is not None:
+        limits.append([_by_place(each, node) for each in distinct.args["on"].expressions])
+    named = {str(window.this): window for window in node.args.get("windows") or ()}
+    for each in node.expressions:
+        for window in each.find_all(exp.Window):
+            of = named.get(str(window.args.get("alias") or ""), window)
+            limits.append(list(of.args.get("partition_by") or window.args.get("partition_by") or ()))
+    if not limits:
+        return None
+    return [each for each in limits[0] if all(any(each == other for other in limit) for limit in limits[1:])]
+
+
+def _by_place(each: exp.Expression, node: exp.Select) -> exp.Expression:
+    """GROUP BY 1 means the first output column, and a name may mean an output column."""
+    if isinstance(each, exp.Literal) and not each.is_string and each.this.isdigit():
+        place = int(each.this)
+        if 1 <= place <= len(node.expressions):
+            found = cast(exp.Expression, node.expressions[place - 1])
+            return cast(exp.Expression, found.this) if isinstance(found, exp.Alias) else found
+    return each
+
+
+def _may_pass(condition: exp.Expression, allowed: list[exp.Expression] | None) -> bool:
+    if any(True for _ in condition.find_all(exp.AggFunc, exp.Window, exp.Rand, exp.Select)):
+        return False
+    if any(each.name.lower() in ("random", "nextval", "clock_timestamp") for each in condition.find_all(exp.Anonymous)):
+        return False
+    if allowed is None:
+        return True
+    return all(any(_is_same(column, each) for each in allowed) for column in condition.find_all(exp.Column))
+
+
+def _is_same(one: exp.Column, other: exp.Expression) -> bool:
+    """Whether two names in one block mean the same column; one of them may stand without its table."""
+    if not isinstance(other, exp.Column) or not isinstance(one.this, exp.Identifier):
+        return False
+    if not isinstance(other.this, exp.Identifier) or folded(one.this) != folded(other.this):
+        return False
+    tables = [folded(each.args["table"]) for each in (one, other) if each.args.get("table") is not None]
+    return len(set(tables)) <= 1
+
+
+def _substituted(condition: exp.Expression, shown: Mapping[str, exp.Expression]) -> exp.Expression | None:
+    """The condition with each output column replaced by what gives it; None when one is not known."""
+    is_known = True
+
+    def replaced(node: exp.Expression) -> exp.Expression:
+        nonlocal is_known
+        if not isinstance(node, exp.Column) or not isinstance(node.this, exp.Identifier):
+            return node
+        name = folded(node.this)
+        if name not in shown:
+            is_known = False
+            return node
+        inner: exp.Expression = shown[name].copy()
+        return inner if isinstance(inner, exp.Column | exp.Literal) else exp.Paren(this=inner)
+
+    if condition.find(exp.Column) is None:
+        return condition
+    changed = cast(exp.Expression, condition.copy().transform(replaced))
+    return changed if is_known else None
+
+
+def _without_alias(
+    condition: exp.Expression, item: _Item, items: Sequence[_Item], resolve: Any
+) -> exp.Expression | None:
+    """A condition that names columns of one entry only, with their bare names; what others supply runs later."""
+    columns = list(condition.find_all(exp.Column))
+    if any(resolve(column, items) is not item for column in columns) or condition.find(exp.Select):
+        return None
+
+    def bare(node: exp.Expression) -> exp.Expression:
+        return exp.Column(this=node.this.copy()) if isinstance(node, exp.Column) else node
+
+    renamed: exp.Expression = condition.copy().transform(bare)
+    return renamed
+
+
+_STRICT = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.Like, exp.ILike, exp.Between, exp.In)
+
+
+def _rejects_null(condition: exp.Expression, alias: str, entries: int) -> bool:
+    """Whether a row whose columns of this entry are all NULL cannot pass. False where it is not certain."""
+    while isinstance(condition, exp.Paren):
+        condition = condition.this
+    if isinstance(condition, exp.And):
+        return any(
+            _rejects_null(cast(exp.Expression, each), alias, entries) for each in (condition.left, condition.right)
+        )
+    if isinstance(condition, exp.Or):
+        return all(
+            _rejects_null(cast(exp.Expression, each), alias, entries) for each in (condition.left, condition.right)
+        )
+    sides: list[Any] = [condition.this]
+    if isinstance(condition, exp.Not) and isinstance(condition.this, exp.Is):
+        if not isinstance(condition.this.expression, exp.Null):
+            return False
+        sides = [condition.this.this]
+    elif isinstance(condition, exp.Is):
+        if not condition.args.get("negate") or not isinstance(condition.expression, exp.Null):
+            return False
+    elif isinstance(condition, _STRICT):
+        if isinstance(condition, exp.Binary):
+            sides.append(condition.expression)
+    else:
+        return False
+    return any(_is_strict_in(side, alias) for side in sides)
+
+
+def _is_strict_in(node: Any, alias: str) -> bool:
+    while isinstance(node, exp.Paren | exp.Cast | exp.Neg):
+        node = node.this
+    if isinstance(node, exp.Add | exp.Sub | exp.Mul):
+        return _is_strict_in(node.left, alias) or _is_strict_in(node.right, alias)
+    return isinstance(node, exp.Column) and node.args.get("table") is not None and folded(node.args["table"]) == alias
+
+
+def _order_and_limit(
+    node: exp.Expression, items: Sequence[_Item], is_own: Any
+) -> tuple[tuple[str, ...], exp.Expression | None]:
+    """ORDER BY and LIMIT of a block that reads one table, without grouping."""
+    if not isinstance(node, exp.Select) or len(items) != 1 or node.args.get("group") or node.args.get("distinct"):
+        return (), None
+    if any(True for each in node.expressions for _ in each.find_all(exp.AggFunc, exp.Window)):
+        return (), None
+    limit = node.args.get("limit")
+    asked = limit.args.get("expression") or limit.args.get("count") if limit is not None else None
+    order = node.args.get("order")
+    names: list[str] = []
+    for each in order.expressions if order is not None else ():
+        own = is_own(each.this) if isinstance(each.this, exp.Column) else None
+        if own is None:
+            break
+        names.append(own.name or "")
+    if order is not None and len(names) < len(order.expressions):
+        asked = None  # the rest must be sorted before rows can be counted
+    return tuple(names), asked
+
+
+def _wanted(node: exp.Expression, is_own: Any) -> frozenset[str] | None:
+    """The table's columns that a block reads; None for all."""
+    for each in getattr(node, "expressions", ()):
+        inner = each.this if isinstance(each, exp.Alias) else each
+        if isinstance(inner, exp.Star) or (isinstance(inner, exp.Column) and isinstance(inner.this, exp.Star)):
+            return None
+    names = set()
+    for column in node.find_all(exp.Column):
+        own = is_own(column)
+        if own is not None:
+            names.add(own.name or "")
+    return frozenset(names)
+
+
+def bound(statement: Statement, table: Name, around: Surroundings) -> Iterator[tuple[Place, Condition]]:
+    """Each place of a table with its condition worked out."""
+    for place in statement.places:
+        if place.table == table:
+            condition = bind(place.pattern, around)
+            yield place, condition if isinstance(condition, All) else All((condition,))
