@@ -16,6 +16,7 @@ from slabrow.core.errors import SlabrowError, UsageError, nearest
 COMMANDS = {
     "demo": ("slabrow.cli.demo", "the whole job on made-up data, on a private PostgreSQL"),
     "survey": ("slabrow.cli.survey", "what is in this table"),
+    "weigh": ("slabrow.cli.weigh", "candidate keys and layouts against the workload, ranked, with reasons"),
     "forecast": ("slabrow.cli.forecast", "the partitions that a layout gives, before anything exists"),
     "build": ("slabrow.cli.build", "create a new partitioned table and its partitions"),
     "convert": ("slabrow.cli.convert", "an existing table into the declared layout"),

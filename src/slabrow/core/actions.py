@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from slabrow.core.bounds import Bounds
+from slabrow.core.due import Planned
 from slabrow.core.names import Name
 
 
@@ -17,11 +18,12 @@ class _OnPartition:
     reason: str
 
 
+@dataclass(frozen=True, slots=True)
 class Create(_OnPartition):
-    """Make an empty partition."""
+    """Make an empty partition. inner: its own partitions, where the layout has a `within`."""
 
-    __slots__ = ()
     kind: ClassVar[str] = "create"
+    inner: tuple[Planned, ...] = ()
 
 
 class Detach(_OnPartition):

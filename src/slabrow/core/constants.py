@@ -444,6 +444,8 @@ def _cased(node: exp.Expression, around: Surroundings) -> Constant:
 def _truncated(node: exp.Expression, around: Surroundings) -> Constant:
     unit_node = node.args.get("unit")
     unit = around.literal(unit_node) if isinstance(unit_node, exp.Literal) else str(getattr(unit_node, "name", ""))
+    if unit.startswith(MARK):
+        unit = around.literals[int(unit[1:])]
     moment = evaluate(node.this, around)
     if moment.value is None:
         return moment

@@ -1,7 +1,7 @@
 """The partitions that a layout asks for: their bounds and their names."""
 
-from collections.abc import Container, Iterator
-from dataclasses import dataclass
+from collections.abc import Container, Iterable, Iterator
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
 from zoneinfo import ZoneInfo
 
@@ -9,7 +9,7 @@ from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range, spell_b
 from slabrow.core.errors import LayoutError
 from slabrow.core.keys import Edge, Key, Kind, Value, order, spell, spell_local
 from slabrow.core.layout import By, Layout
-from slabrow.core.names import fit, slug, unused
+from slabrow.core.names import Name, fit, slug, unused
 from slabrow.core.spans import Grid, shifted, suffix
 
 # Planning cost, locks and files grow with every partition; ten thousand is far beyond what has been seen to pay.
@@ -18,10 +18,19 @@ MOST_PARTITIONS = 10_000
 
 @dataclass(frozen=True, slots=True)
 class Planned:
-    """A partition that does not exist yet. name is without its schema, which is the table's."""
+    """A partition that does not exist yet. name is without its schema, which is the table's.
+
+    inner   its own partitions, where the layout has a `within`
+    """
 
     name: str
     bounds: Bounds
+    inner: tuple["Planned", ...] = ()
+
+    @property
+    def leaves(self) -> tuple["Planned", ...]:
+        """Itself, or the partitions that it is divided into."""
+        return self.inner or (self,)
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,7 +184,7 @@ def due_partitions(
 
     low, high   the leading key's least and greatest value in the rows there are
     values      for a list layout without groups: the values that the rows hold
-    Raises LayoutError when the layout cannot be applied to such a key.
+    Partitions of partitions are left to `divided`. Raises LayoutError when the layout cannot be applied to such a key.
     """
     bounds: list[tuple[Bounds, str | None]] = []
     match layout.by:
@@ -199,6 +208,22 @@ def due_partitions(
         given.add(name)
         planned.append(Planned(name, bound))
     return tuple(planned)
+
+
+def divided(planned: Iterable[Planned], layout: Layout, kinds: tuple[Kind, ...], limit: int) -> tuple[Planned, ...]:
+    """The partitions with their own, as `within` asks. kinds: of the columns of the inner key."""
+    within = layout.within
+    if within is None:
+        return tuple(planned)
+    made = []
+    for each in planned:
+        if layout.divides_catch_all_only and not isinstance(each.bounds, CatchAll):
+            made.append(each)
+            continue
+        inner = replace(within, table=Name(layout.table.schema, each.name), partition_name=layout.partition_name)
+        # A list or a hash within does not move with the clock.
+        made.append(replace(each, inner=due_partitions(inner, kinds, Namer(inner, kinds[0], limit), now=0)))
+    return tuple(made)
 
 
 def list_bounds(layout: Layout, kind: Kind, values: tuple[Value | None, ...]) -> Iterator[tuple[Listed, str | None]]:

@@ -6,10 +6,10 @@ equi-depth histogram, as the server itself assumes (PostgreSQL manual, 68.1 Row 
 
 from bisect import bisect_left
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from decimal import Decimal
-from typing import assert_never
+from typing import Any, assert_never
 
 from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range
 from slabrow.core.keys import Edge, Key, Value, order
@@ -31,6 +31,45 @@ class ColumnStatistics:
     common: tuple[tuple[Value, float], ...] = ()
     histogram: tuple[Value, ...] = ()
     correlation: float | None = None
+    # Worked out once: a workload asks for thousands of shares.
+    _ranks: tuple[Any, ...] = field(init=False, repr=False, compare=False)
+    _common: dict[Value, float] = field(init=False, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        try:
+            ranks = tuple(order((bound,)) for bound in self.histogram)
+        except TypeError:  # opaque values have no order
+            ranks = ()
+        object.__setattr__(self, "_ranks", ranks)
+        object.__setattr__(self, "_common", dict(self.common))
+
+    def between(self, low: Value | None, high: Value | None) -> float:
+        """The share of values from `low` (in) to `high` (out); None: open."""
+        common = sum(share for value, share in self.common if _within(value, low, high))
+        remaining = max(0.0, 1 - self.null_share - sum(self._common.values()))
+        return common + remaining * max(0.0, self._place(high, 1.0) - self._place(low, 0.0))
+
+    def equal(self, value: Value | None) -> float:
+        """The share of rows with this value; None is NULL."""
+        if value is None:
+            return self.null_share
+        if (known := self._common.get(value)) is not None:
+            return known
+        others = max(0.0, 1 - self.null_share - sum(self._common.values()))
+        unnamed = (self.distinct or 0) - len(self.common)
+        return others / unnamed if unnamed >= 1 else 0.0
+
+    def _place(self, value: Value | None, if_open: float) -> float:
+        """The share of the histogram that lies below `value`."""
+        histogram = self.histogram
+        if value is None or not self._ranks:
+            return if_open
+        place = bisect_left(self._ranks, order((value,)))
+        if place == 0 or len(histogram) == 1:
+            return 0.0
+        if place == len(histogram):
+            return 1.0
+        return (place - 1 + _between(histogram[place - 1], histogram[place], value)) / (len(histogram) - 1)
 
     @property
     def low(self) -> Value | None:
@@ -59,7 +98,7 @@ def share_of(bounds: Bounds, statistics: ColumnStatistics) -> float | None:
         case Range():
             return _range_share(bounds, statistics)
         case Listed(values=values):
-            return sum(_value_share(value, statistics) for value in values)
+            return sum(statistics.equal(value) for value in values)
         case Hashed(modulus=modulus):
             return 1 / modulus
         case CatchAll():
@@ -76,11 +115,7 @@ def shares(all_bounds: Sequence[Bounds], statistics: ColumnStatistics) -> list[f
 
 
 def _range_share(bounds: Range, statistics: ColumnStatistics) -> float:
-    low, high = _first(bounds.from_), _first(bounds.to)
-    common = sum(share for value, share in statistics.common if _within(value, low, high))
-    remaining = max(0.0, 1 - statistics.null_share - sum(share for _, share in statistics.common))
-    between = _histogram_place(high, statistics.histogram, 1.0) - _histogram_place(low, statistics.histogram, 0.0)
-    return common + remaining * max(0.0, between)
+    return statistics.between(_first(bounds.from_), _first(bounds.to))
 
 
 def _first(key: Key | None) -> Value | None:
@@ -90,19 +125,6 @@ def _first(key: Key | None) -> Value | None:
 def _within(value: Value, low: Value | None, high: Value | None) -> bool:
     place = order((value,))
     return (low is None or order((low,)) <= place) and (high is None or place < order((high,)))
-
-
-def _histogram_place(value: Value | None, histogram: tuple[Value, ...], if_open: float) -> float:
-    """The share of the histogram that lies below `value`."""
-    if value is None or not histogram:
-        return if_open
-    ranked = [order((bound,)) for bound in histogram]
-    place = bisect_left(ranked, order((value,)))
-    if place == 0 or len(histogram) == 1:
-        return 0.0
-    if place == len(histogram):
-        return 1.0
-    return (place - 1 + _between(histogram[place - 1], histogram[place], value)) / (len(histogram) - 1)
 
 
 def _between(lower: Value, upper: Value, value: Value) -> float:
@@ -126,17 +148,6 @@ def _number(value: Value) -> float | None:
             return float(value.toordinal())
         case _:
             return None
-
-
-def _value_share(value: Value | None, statistics: ColumnStatistics) -> float:
-    if value is None:
-        return statistics.null_share
-    for common, share in statistics.common:
-        if common == value:
-            return share
-    others = max(0.0, 1 - statistics.null_share - sum(share for _, share in statistics.common))
-    unnamed = (statistics.distinct or 0) - len(statistics.common)
-    return others / unnamed if unnamed >= 1 else 0.0
 
 
 def split_evenly(total: int, parts: Sequence[float]) -> Iterator[int]:

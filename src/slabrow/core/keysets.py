@@ -166,7 +166,7 @@ class Pruner:
         planned = frozenset(leaf.spelling for leaf in self.survivors(condition, When.PLAN))
         started = planned
         # Of a single leaf the server makes a plan without an Append, from which nothing can be left out later.
-        if len(planned) > 1 and _latest(condition) >= When.START:
+        if len(planned) > 1 and self.waits(condition):
             started = frozenset(leaf.spelling for leaf in self.survivors(condition, When.START))
         return Touched(planned, started, len(started) > 1 and self._may_prune_running(condition))
 
@@ -174,11 +174,10 @@ class Pruner:
         """The leaves that rows satisfying `condition` can lie in, from the values known at `until`."""
         return tuple(self._leaves(self._top, condition, until))
 
-    def count(self, condition: Condition, until: When = When.START) -> int:
-        """How many leaves survive: the fast way where nothing is divided further."""
-        if not self._inner:
-            return len(self._top.children_of(condition, until))
-        return len(self.survivors(condition, until))
+    @staticmethod
+    def waits(condition: Condition) -> bool:
+        """Whether some of its values are known only once execution starts, or later."""
+        return _latest(condition) >= When.START
 
     def _leaves(self, level: "_Level", condition: Condition, until: When) -> Iterator[Partition]:
         for child in level.children_of(condition, until):

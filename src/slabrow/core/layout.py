@@ -53,10 +53,41 @@ class Layout:
     catch_all: bool = False
     open_below: bool = False
     partition_name: str = "{table}_{bound}"
+    within: "Layout | None" = None
 
     def faults(self) -> list[tuple[str, str]]:
         """Every contradiction, each as (the layout key at fault, what is wrong and what to do)."""
-        return [*self._foreign_options(), *self._missing_options(), *self._doubtful_values()]
+        faults = [*self._foreign_options(), *self._missing_options(), *self._doubtful_values()]
+        if self.within is not None:
+            faults += [("within", f"within: {text}") for _, text in self.within.faults()]
+            faults += self._doubtful_within(self.within)
+        return faults
+
+    def _doubtful_within(self, within: "Layout") -> list[tuple[str, str]]:
+        faults = []
+        if within.within is not None:
+            faults.append(("within", "partitions are divided once more at most: remove the inner `within`"))
+        if within.by is By.LIST and not within.groups:
+            faults.append(("within", "a list within needs its `groups`: the values of each partition are not known"))
+        for option in ("ahead", "keep"):
+            if getattr(within, option) is not None:
+                faults.append(("within", f"`{option}` belongs to the layout, not to `within`: move it out"))
+        if self.divides_catch_all_only and not self.catch_all:
+            faults.append(("within", "the same key within divides only the catch-all: add catch_all = true"))
+        if within.by is By.RANGE:
+            faults.append(("within", "a range stands outside: partition by range, and put the list or hash within"))
+        return faults
+
+    @property
+    def full_key(self) -> tuple[str, ...]:
+        """The columns that every unique key must contain: those of `within` too."""
+        inner = self.within.key if self.within is not None else ()
+        return (*self.key, *(column for column in inner if column not in self.key))
+
+    @property
+    def divides_catch_all_only(self) -> bool:
+        """Whether `within` is by the same key: a listed value cannot be divided by it, only what is not listed."""
+        return self.within is not None and self.by is By.LIST and self.within.key == self.key
 
     def _foreign_options(self) -> list[tuple[str, str]]:
         only = {
@@ -156,6 +187,12 @@ class Layout:
         return tuple(parse_value(str(value), kind) for value in group.values)
 
     def __str__(self) -> str:
+        if self.within is None:
+            return self._own_words()
+        divided = "the catch-all" if self.divides_catch_all_only else "each"
+        return f"{self._own_words()}, {divided} by {self.within}"
+
+    def _own_words(self) -> str:
         by = f"{self.by} ({', '.join(self.key)})"
         match self.by:
             case By.RANGE:

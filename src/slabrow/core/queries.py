@@ -15,7 +15,7 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from slabrow.core.conditions import AllOf, Pattern, Reading, bind
-from slabrow.core.constants import Surroundings
+from slabrow.core.constants import MARKED_NUMBER, Surroundings
 from slabrow.core.keys import Kind
 from slabrow.core.keysets import All, Any_, Condition
 from slabrow.core.names import Name
@@ -70,11 +70,16 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Statement:
-    """What a statement reads. kind: `select`, `insert`, `update`, `delete`, `merge`."""
+    """What a statement reads. kind: `select`, `insert`, `update`, `delete`, `merge`.
+
+    target    the table that INSERT writes into
+    changed   the columns that UPDATE sets
+    """
 
     kind: str
     places: tuple[Place, ...]
-    target: Name | None = None  # of INSERT
+    target: Name | None = None
+    changed: frozenset[str] = frozenset()
 
     def condition(self, table: Name, around: Surroundings) -> Condition | None:
         """What holds for every row that is read of a table: OR over its places; None when it has none."""
@@ -91,18 +96,29 @@ def parse(sql: str) -> exp.Expression | None:
     return parsed if isinstance(parsed, exp.Expression) and not isinstance(parsed, exp.Command) else None
 
 
-def read_statement(sql: str, schema: Schema) -> Statement | None:
+def read_statement(sql: str, schema: Schema, literals: tuple[str, ...] = ()) -> Statement | None:
     """The places of every known table in a statement; None when it is not understood.
 
+    literals   of one run, where the statement is a marked shape: GROUP BY 1 means a column, and has to stay
     A statement that is understood in part has its other places with a pattern that keeps everything.
     """
     parsed = parse(sql)
     if parsed is None:
         return None
     try:
-        return _statement(parsed, schema)
+        return _statement(_with_places(parsed, literals), schema)
     except RecursionError:
         return None
+
+
+def _with_places(parsed: exp.Expression, literals: tuple[str, ...]) -> exp.Expression:
+    """With the numbers of GROUP BY 1 and ORDER BY 1 put back where they were marked."""
+    for clause in parsed.find_all(exp.Group, exp.Order) if literals else ():
+        for node in list(clause.find_all(exp.Literal)):
+            number = int(node.this) - MARKED_NUMBER if str(node.this).isdigit() else -1
+            if 0 <= number < len(literals):
+                node.set("this", literals[number])
+    return parsed
 
 
 def _statement(parsed: exp.Expression, schema: Schema) -> Statement:
@@ -136,7 +152,9 @@ def _statement(parsed: exp.Expression, schema: Schema) -> Statement:
         name = walk.table_name(node)
         if name is not None and (node.args.get("db") or node.name not in given):
             walk.places.append(Place(name, node.alias_or_name, AllOf(())))
-    return Statement(kind, tuple(walk.places), target)
+    sets = parsed.expressions if isinstance(parsed, exp.Update) else ()
+    changed = frozenset(folded(each.left.this) for each in sets if isinstance(each.left, exp.Column))
+    return Statement(kind, tuple(walk.places), target, changed)
 
 
 def _is_target(node: exp.Table, parsed: exp.Expression) -> bool:
@@ -720,8 +738,8 @@ def _by_place(each: exp.Expression, node: exp.Select) -> exp.Expression:
     if isinstance(each, exp.Literal) and not each.is_string and each.this.isdigit():
         place = int(each.this)
         if 1 <= place <= len(node.expressions):
-            found = cast(exp.Expression, node.expressions[place - 1])
-            return cast(exp.Expression, found.this) if isinstance(found, exp.Alias) else found
+            found: exp.Expression = node.expressions[place - 1].unalias()
+            return found
     return each
 
 
@@ -762,7 +780,7 @@ def _substituted(condition: exp.Expression, shown: Mapping[str, exp.Expression])
 
     if condition.find(exp.Column) is None:
         return condition
-    changed = cast(exp.Expression, condition.copy().transform(replaced))
+    changed: exp.Expression = condition.copy().transform(replaced)
     return changed if is_known else None
 
 

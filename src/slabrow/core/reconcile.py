@@ -1,16 +1,16 @@
 """Layout against tree: the actions that make the tree what the layout says, and the drift that no action mends."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import assert_never
 
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop
 from slabrow.core.bounds import CatchAll, Hashed, Listed, Range, range_order, spell_bounds, uncovered_slots
-from slabrow.core.due import Namer, as_key, cutoff, is_past, last_slot, list_bounds, on_grid, slots
+from slabrow.core.due import Namer, Planned, as_key, cutoff, divided, is_past, last_slot, list_bounds, on_grid, slots
 from slabrow.core.errors import LayoutError
 from slabrow.core.findings import Finding
-from slabrow.core.keys import spell_local
+from slabrow.core.keys import Kind, spell_local
 from slabrow.core.layout import By, Layout, PastKeep
 from slabrow.core.spans import Grid
 from slabrow.core.tree import Partition, Tree
@@ -52,8 +52,40 @@ def reconcile(
             past = ()
         case _:
             assert_never(layout.by)
+    creations = _divided(layout, tree, (*creations, *_missing_catch_all(layout, tree, namer)), limit)
+    leftovers += tuple(_undivided(layout, tree))
     # New before old: if the run stops between the two, arriving rows still have a partition of their own.
-    return Reconciliation((*creations, *_missing_catch_all(layout, tree, namer), *past), leftovers)
+    return Reconciliation((*creations, *past), leftovers)
+
+
+def _divided(layout: Layout, tree: Tree, creations: tuple[Create, ...], limit: int) -> tuple[Create, ...]:
+    """The creations with their own partitions, divided by what the table's other partitions are divided by."""
+    within = layout.within
+    if within is None or not creations:
+        return creations
+    known = next((partition.division.key for partition in tree.children if partition.division is not None), None)
+    kinds = tuple(column.kind for column in known) if known is not None else (Kind.OTHER,) * len(within.key)
+    planned = [Planned(creation.partition.table, creation.bounds) for creation in creations]
+    made = divided(planned, layout, kinds, limit)
+    return tuple(replace(creation, inner=each.inner) for creation, each in zip(creations, made, strict=True))
+
+
+def _undivided(layout: Layout, tree: Tree) -> Iterator[Finding]:
+    """Partitions that are divided in another way than `within` says."""
+    for child in tree.children:
+        wanted = layout.within
+        if layout.divides_catch_all_only and not isinstance(child.bounds, CatchAll):
+            wanted = None
+        held = child.division
+        if wanted is None and held is None:
+            continue
+        if wanted is not None and held is not None:
+            key = tuple(column.name or column.text for column in held.key)
+            if (held.by, key) == (wanted.by, wanted.key):
+                continue
+        has = "is not divided" if held is None else f"is divided by {held.by} ({', '.join(c.text for c in held.key)})"
+        says = "not to be" if wanted is None else f"by {wanted}"
+        yield Finding("drift", f"{child.spelling} {has}, and the layout says {says}: convert it", child.spelling)
 
 
 def check_same_key(layout: Layout, tree: Tree) -> None:

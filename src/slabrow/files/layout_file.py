@@ -1,5 +1,6 @@
 """Reads the layout file. All its faults are reported at once, each with its line and what to write instead."""
 
+import json
 import re
 import tomllib
 from dataclasses import dataclass
@@ -12,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictInt, Stric
 from slabrow.core.errors import LayoutError, SlabrowError, nearest
 from slabrow.core.layout import By, Group, Layout, PastKeep
 from slabrow.core.names import Name, parse_name
-from slabrow.core.spans import Span, parse_span
+from slabrow.core.spans import Span, Unit, parse_span
 from slabrow.core.zones import parse_zone
 from slabrow.files.reading import read_text
 
@@ -37,10 +38,11 @@ class _Entry(BaseModel):
     catch_all: StrictBool = False
     open_below: StrictBool = False
     partition_name: StrictStr = "{table}_{bound}"
+    within: dict[str, Any] | None = None
 
 
 KEYS = tuple("from" if name == "from_" else name for name in _Entry.model_fields)
-_COMING = {"within": "partitions of partitions are not in this version: leave `within` out"}
+_WITHIN = ("by", "key", "span", "parts", "groups", "from", "zone", "catch_all")  # what partitions of partitions may say
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -88,10 +90,8 @@ def parse_layouts(text: str, name: str) -> tuple[Layout, ...]:
 
 def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout | None:
     before = len(faults)
-    known = {key: value for key, value in entry.items() if key not in _COMING}
-    faults += [_Fault(line(key), _COMING[key]) for key in entry if key in _COMING]
     try:
-        read = _Entry.model_validate({"from_" if key == "from" else key: value for key, value in known.items()})
+        read = _Entry.model_validate({"from_" if key == "from" else key: value for key, value in entry.items()})
     except ValidationError as error:
         for key, text in dict(_worded(detail) for detail in error.errors()).items():
             faults.append(_Fault(line(key), text))
@@ -111,6 +111,7 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
     converted("zone", parse_zone, read.zone)
     if not read.key:
         faults.append(_Fault(line("key"), "`key` names no column: name at least one"))
+    within = _within(read, line, faults) if read.within is not None else None
     if len(faults) > before or table is None:
         return None
     layout = Layout(
@@ -128,9 +129,77 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
         catch_all=read.catch_all,
         open_below=read.open_below,
         partition_name=read.partition_name,
+        within=within,
     )
     faults += [_Fault(line(key), text) for key, text in layout.faults()]
     return layout
+
+
+def _within(read: _Entry, line: Any, faults: list[_Fault]) -> Layout | None:
+    """The layout of partitions of partitions: as one of its own, for the same table and zone."""
+    given = dict(read.within or {})
+    for key in given:
+        if key not in _WITHIN:
+            near = nearest(key, _WITHIN)
+            text = f"`{key}` is not a key of `within`"
+            faults.append(_Fault(line("within"), text + (f": did you mean `{near}`?" if near else "")))
+    if any(key not in _WITHIN for key in given):
+        return None
+    inner: list[_Fault] = []
+    layout = _layout({"table": read.table, "zone": read.zone, **given}, lambda _: line("within"), inner)
+    faults += [_Fault(fault.line, f"within: {fault.text.removeprefix('within: ')}") for fault in inner]
+    return layout
+
+
+def layout_text(layout: Layout) -> str:
+    """A layout as the file holds it. `read_layouts` gives the same layout back."""
+    lines = ["[[layout]]", f"table = {_toml(str(layout.table))}", *_division(layout)]
+    if layout.ahead is not None:
+        lines.append(f"ahead = {_toml(_span(layout.ahead))}")
+    if layout.keep is not None:
+        lines += [f"keep = {_toml(_span(layout.keep))}", f"past_keep = {_toml(str(layout.past_keep))}"]
+    if layout.partition_name != _Entry.model_fields["partition_name"].default:
+        lines.append(f"partition_name = {_toml(layout.partition_name)}")
+    if layout.within is not None:
+        lines.append("within = { " + ", ".join(_division(layout.within, layout.zone)) + " }")
+    width = max(line.find(" = ") for line in lines if not line.startswith("within"))
+    return "\n".join(_aligned(line, width) for line in lines) + "\n"
+
+
+def _aligned(line: str, width: int) -> str:
+    name, equals, rest = line.partition(" = ")
+    return f"{name.ljust(width)} = {rest}" if equals else line
+
+
+def _division(layout: Layout, outer_zone: str = "UTC") -> list[str]:
+    lines = [f"by = {_toml(layout.by)}", f"key = [{', '.join(map(_toml, layout.key))}]"]
+    if layout.span is not None:
+        lines.append(f"span = {_toml(_span(layout.span))}")
+    if layout.parts is not None:
+        lines.append(f"parts = {layout.parts}")
+    if layout.groups:
+        groups = (f"{_toml(group.name)} = [{', '.join(map(_toml, group.values))}]" for group in layout.groups)
+        lines.append("groups = { " + ", ".join(groups) + " }")
+    if layout.by is By.RANGE and layout.zone != outer_zone:
+        lines.append(f"zone = {_toml(layout.zone)}")
+    if layout.from_ is not None:
+        lines.append(f"from = {layout.from_ if isinstance(layout.from_, int) else layout.from_.isoformat()}")
+    if layout.open_below:
+        lines.append("open_below = true")
+    if layout.catch_all:
+        lines.append("catch_all = true")
+    return lines
+
+
+def _span(span: Span) -> str | int:
+    return span.count if span.unit is Unit.NUMBER else str(span)
+
+
+def _toml(value: str | int) -> str:
+    """A TOML value: a basic string as JSON writes it, which TOML reads alike."""
+    return (
+        str(value) if isinstance(value, int) else json.dumps(str(value), ensure_ascii=False).replace("\x7f", "\\u007f")
+    )
 
 
 def _worded(detail: Any) -> tuple[str, str]:
@@ -160,6 +229,7 @@ _EXPECTED = {
     "catch_all": "write true or false",
     "open_below": "write true or false",
     "zone": 'write a name such as zone = "Europe/Berlin"',
+    "within": 'write within = { by = "hash", key = ["column"], parts = 4 }',
     "partition_name": 'write a pattern such as partition_name = "{table}_{bound}"',
 }
 

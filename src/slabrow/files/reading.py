@@ -12,7 +12,12 @@ def read_text(path: Path, what: str, option: str) -> str:
     """
     try:
         return path.read_text(encoding="utf-8")
-    except FileNotFoundError:
-        raise UsageError(f"there is no {what} {path}", fix=f"name one with {option} FILE") from None
     except (OSError, UnicodeDecodeError) as error:
-        raise UsageError(f"the {what} {path} cannot be read", found=str(error)) from None
+        raise unreadable(path, error, what, option) from None
+
+
+def unreadable(path: Path, error: Exception, what: str, option: str) -> UsageError:
+    """What to say of a file that could not be read."""
+    if isinstance(error, FileNotFoundError):
+        return UsageError(f"there is no {what} {path}", fix=f"name one with {option} FILE")
+    return UsageError(f"the {what} {path} cannot be read", found=str(error))

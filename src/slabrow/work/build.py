@@ -3,7 +3,7 @@
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from slabrow.core.due import Namer, due_partitions
+from slabrow.core.due import Namer, divided, due_partitions
 from slabrow.core.errors import LayoutError, Refusal, UsageError
 from slabrow.core.layout import By, Layout
 from slabrow.core.names import Name
@@ -18,7 +18,7 @@ from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.shape import shape
 from slabrow.work import runner
 from slabrow.work.context import Context
-from slabrow.work.prospect import key_columns
+from slabrow.work.prospect import inner_kinds, key_columns
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,20 +77,18 @@ def _new(context: Context, connection: Connection, layout: Layout, source: Sourc
     with catalogue.reading(connection):
         role = catalogue.current_role(connection)
         taken = catalogue.names_in_schema(connection, layout.table.schema)
-    key = key_columns(
-        layout,
-        [catalogue.ColumnFact(column.name, column.type_name, column.not_null) for column in table.columns],
-        str(layout.table),
-    )
+    facts = [catalogue.ColumnFact(column.name, column.type_name, column.not_null) for column in table.columns]
+    key = key_columns(layout, facts, str(layout.table))
     kinds = tuple(column.kind for column in key)
     now = context.now if kinds[0].is_time or layout.by is not By.RANGE else 0
-    planned = due_partitions(layout, kinds, Namer(layout, kinds[0], NAME_LIMIT, taken), now=now)
+    top = due_partitions(layout, kinds, Namer(layout, kinds[0], NAME_LIMIT, taken), now=now)
+    planned = divided(top, layout, inner_kinds(layout, facts, str(layout.table)), NAME_LIMIT)
     transactions = ddl.build(table, layout, planned, role, context.lock_wait_ms)
     return BuildResult(
         layout,
-        key_changes(table, layout.key),
+        key_changes(table, layout.full_key),
         tuple(transactions),
-        tuple(partition.name for partition in planned),
+        tuple(leaf.name for partition in planned for leaf in partition.leaves),
         False,
     )
 
@@ -103,7 +101,7 @@ def _rest(context: Context, connection: Connection, layout: Layout, tree: Tree) 
         role = catalogue.current_role(connection)
     now = context.now if tree.kinds[0].is_time or layout.by is not By.RANGE else 0
     creations = [action for action in reconcile(layout, tree, now, taken=taken).actions if action.kind == "create"]
-    upkeep = ddl.upkeep_of(tree, context.lock_wait_ms, owner, role)
+    upkeep = ddl.upkeep_of(tree, context.lock_wait_ms, owner, role, layout.within)
     transactions = [upkeep.transaction(action) for action in creations]
     return BuildResult(layout, (), tuple(transactions), tuple(action.partition.table for action in creations), False)
 

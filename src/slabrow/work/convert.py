@@ -63,7 +63,7 @@ def convert(context: Context, layout: Layout, *, go: bool, old_name: str | None 
     with context.connected() as connection, runner.sole(connection, [layout.table], context.lock_wait_ms):
         plan, seen = _plan(context, connection, layout, old_name)
         transaction = plan.transaction()
-        changes = key_changes(plan.shape, layout.key)
+        changes = key_changes(plan.shape, layout.full_key)
         if not go:
             return ConvertResult(layout, seen, changes, plan.old_name, transaction, is_done=False)
         checked = runner.run(connection, [transaction], context.lock_wait_ms, context.progress, context.say)
@@ -179,4 +179,4 @@ def _refuse_unmarked(connection: Connection, old: Relation, current: Relation) -
 
 def catch_all_rows(result: ConvertResult) -> int:
     """How many rows went, or would go, into the catch-all."""
-    return sum(each.rows or 0 for each in result.prospect.sized if isinstance(each.planned.bounds, CatchAll))
+    return sum(each.rows or 0 for each in result.prospect.sized if isinstance(each.top.bounds, CatchAll))

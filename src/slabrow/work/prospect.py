@@ -5,15 +5,17 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from slabrow.core.bounds import Listed, Range
-from slabrow.core.due import Namer, Planned, due_partitions
+from slabrow.core.bounds import CatchAll, Listed, Range
+from slabrow.core.due import Namer, Planned, divided, due_partitions
 from slabrow.core.errors import LayoutError, UsageError, nearest
-from slabrow.core.estimates import ColumnStatistics, shares, split_evenly
+from slabrow.core.estimates import ColumnStatistics, split_evenly
 from slabrow.core.hash_keys import HashType, keys_hash, parse_types
-from slabrow.core.keys import Value, order, spell
+from slabrow.core.keys import Kind, Value, order, parse_value
 from slabrow.core.layout import By, Layout
 from slabrow.core.reconcile import NAME_LIMIT
+from slabrow.core.sizes import leaf_shares
 from slabrow.core.spread import SpreadCounter
+from slabrow.core.tree import KeyColumn
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.catalogue import ColumnFact, Relation
 from slabrow.servers.postgresql.connection import Connection
@@ -22,11 +24,15 @@ from slabrow.work.context import Context
 
 @dataclass(frozen=True, slots=True)
 class Sized:
-    """A planned partition with what it would hold; rows and bytes are None where they cannot be told."""
+    """A planned leaf with what it would hold; rows and bytes are None where they cannot be told.
+
+    top   the partition of the table that it is a part of; itself where nothing is divided further
+    """
 
     planned: Planned
     rows: int | None
     bytes: int | None
+    top: Planned
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +54,8 @@ class Prospect:
 
     @property
     def planned(self) -> tuple[Planned, ...]:
-        return tuple(each.planned for each in self.sized)
+        """The partitions of the table itself, each with its own."""
+        return tuple(dict.fromkeys(each.top for each in self.sized))
 
 
 def key_columns(layout: Layout, columns: Sequence[ColumnFact], table: str) -> tuple[ColumnFact, ...]:
@@ -68,6 +75,13 @@ def key_columns(layout: Layout, columns: Sequence[ColumnFact], table: str) -> tu
     return key
 
 
+def inner_kinds(layout: Layout, columns: Sequence[ColumnFact], table: str) -> tuple[Kind, ...]:
+    """The kinds of the inner key. Raises LayoutError for a column that is not there."""
+    if layout.within is None:
+        return ()
+    return tuple(column.kind for column in key_columns(layout.within, columns, table))
+
+
 def prospect(context: Context, connection: Connection, layout: Layout, *, exact: bool) -> Prospect:
     """What `layout` would make of its table at the context's `now`.
 
@@ -77,28 +91,55 @@ def prospect(context: Context, connection: Connection, layout: Layout, *, exact:
     """
     with catalogue.reading(connection, f"read {layout.table}"):
         found = catalogue.relation(connection, layout.table)
-        key = key_columns(layout, catalogue.columns(connection, found), found.spelling)
+        columns = catalogue.columns(connection, found)
         statistics = catalogue.column_statistics(connection, found)
         # A table that is partitioned already has its own partitions' names in use.
         taken = frozenset() if found.kind == "p" else catalogue.names_in_schema(connection, found.name.schema)
-        namer = Namer(layout, key[0].kind, NAME_LIMIT, taken)
-        if exact:
-            return _counted(context, connection, layout, found, key, namer)
-    return _estimated(context, layout, found, key, namer, statistics)
+        asked = _Asked.of(context, layout, found, columns, taken)
+        return _counted(connection, asked) if exact else _estimated(asked, statistics)
 
 
-def _planned(
-    context: Context,
-    layout: Layout,
-    key: tuple[ColumnFact, ...],
-    namer: Namer,
-    low: Value | None,
-    high: Value | None,
-    values: tuple[Value | None, ...],
-) -> tuple[Planned, ...]:
-    kinds = tuple(column.kind for column in key)
-    now = number_now(high) if layout.by is By.RANGE and not kinds[0].is_time else context.now
-    return due_partitions(layout, kinds, namer, now=now, low=low, high=high, values=values)
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """What a prospect is worked out for. inner: the columns of the inner key, none without a `within`."""
+
+    context: Context
+    layout: Layout
+    found: Relation
+    columns: tuple[ColumnFact, ...]
+    key: tuple[ColumnFact, ...]
+    inner: tuple[ColumnFact, ...]
+    taken: frozenset[str]
+
+    @staticmethod
+    def of(
+        context: Context, layout: Layout, found: Relation, columns: tuple[ColumnFact, ...], taken: frozenset[str]
+    ) -> "_Asked":
+        key = key_columns(layout, columns, found.spelling)
+        inner = key_columns(layout.within, columns, found.spelling) if layout.within is not None else ()
+        return _Asked(context, layout, found, columns, key, inner, taken)
+
+    def planned(
+        self, low: Value | None = None, high: Value | None = None, values: tuple[Value | None, ...] = ()
+    ) -> tuple[Planned, ...]:
+        layout, kinds = self.layout, tuple(column.kind for column in self.key)
+        now = number_now(high) if layout.by is By.RANGE and not kinds[0].is_time else self.context.now
+        namer = Namer(layout, kinds[0], NAME_LIMIT, self.taken)
+        top = due_partitions(layout, kinds, namer, now=now, low=low, high=high, values=values)
+        return divided(top, layout, tuple(column.kind for column in self.inner), NAME_LIMIT)
+
+    def prospect(
+        self, planned: tuple[Planned, ...], rows: Sequence[int | None], homeless: int, nulls: int, is_exact: bool
+    ) -> Prospect:
+        """rows: of each leaf. Bytes are in proportion to them: the table's own bytes a row, indexes and TOAST too."""
+        found = self.found
+        known = max(sum(count or 0 for count in rows) or 1, found.rows or 0)
+        leaves = [(leaf, top) for top in planned for leaf in top.leaves]
+        sized = tuple(
+            Sized(leaf, count, None if count is None else round(found.bytes * count / known), top)
+            for (leaf, top), count in zip(leaves, rows, strict=True)
+        )
+        return Prospect(self.layout, found, self.key, sized, homeless, nulls, is_exact)
 
 
 def number_now(high: Value | None) -> int:
@@ -106,55 +147,33 @@ def number_now(high: Value | None) -> int:
     return high if isinstance(high, int) else 0
 
 
-def _estimated(
-    context: Context,
-    layout: Layout,
-    found: Relation,
-    key: tuple[ColumnFact, ...],
-    namer: Namer,
-    statistics: dict[str, ColumnStatistics],
-) -> Prospect:
+def _estimated(asked: _Asked, statistics: dict[str, ColumnStatistics]) -> Prospect:
+    layout, found = asked.layout, asked.found
     seen = statistics.get(layout.key[0])
     if seen is None or found.rows is None:
         # Without statistics the rows are not known, unless there are none.
-        planned = _planned(context, layout, key, namer, None, None, ())
+        planned = asked.planned()
         known = 0 if found.rows == 0 else None
-        return Prospect(layout, found, key, tuple(Sized(each, known, known) for each in planned), 0, 0, False)
+        return asked.prospect(planned, [known for each in planned for _ in each.leaves], 0, 0, False)
     values = tuple(value for value, _ in seen.common) if layout.by is By.LIST else ()
-    planned = _planned(context, layout, key, namer, seen.low, seen.high, values)
-    if layout.by is By.HASH:
-        rows = list(split_evenly(found.rows, _hash_shares(key, seen, len(planned))))
-        return Prospect(layout, found, key, _with_sizes(planned, rows, found), 0, 0, False)
-    rows = _share_rows(planned, seen, found.rows)
-    nulls = round(seen.null_share * found.rows)
-    return Prospect(layout, found, key, _with_sizes(planned, rows, found), max(0, found.rows - sum(rows)), nulls, False)
+    planned = asked.planned(seen.low, seen.high, values)
+    columns = {each.name: KeyColumn(each.name, each.name, each.kind, each.type_name) for each in asked.columns}
+    rows = list(split_evenly(found.rows, leaf_shares(planned, layout, columns, statistics)))
+    homeless = 0 if layout.by is By.HASH else max(0, found.rows - sum(rows))
+    nulls = 0 if layout.by is By.HASH else round(seen.null_share * found.rows)
+    return asked.prospect(planned, rows, homeless, nulls, False)
 
 
-def _share_rows(planned: tuple[Planned, ...], statistics: ColumnStatistics, total: int) -> list[int]:
-    return list(split_evenly(total, shares([each.bounds for each in planned], statistics)))
-
-
-def _with_sizes(planned: tuple[Planned, ...], rows: Sequence[int | None], found: Relation) -> tuple[Sized, ...]:
-    """Bytes in proportion to the rows: the table's own bytes a row, indexes and TOAST included."""
-    total = sum(count or 0 for count in rows) or 1
-    known = max(total, found.rows or 0)
-    return tuple(
-        Sized(each, count, None if count is None else round(found.bytes * count / known))
-        for each, count in zip(planned, rows, strict=True)
-    )
-
-
-def _counted(
-    context: Context, connection: Connection, layout: Layout, found: Relation, key: tuple[ColumnFact, ...], namer: Namer
-) -> Prospect:
+def _counted(connection: Connection, asked: _Asked) -> Prospect:
+    layout, found, key = asked.layout, asked.found, asked.key
     match layout.by:
         case By.RANGE:
             extent = measure.extent(connection, found.name, key[0])
-            planned = _planned(context, layout, key, namer, extent.low, extent.high, ())
+            planned = asked.planned(extent.low, extent.high)
             counts, nulls = _count_ranges(connection, found, key[0], planned)
         case By.LIST:
             by_value = measure.count_values(connection, found.name, key[0])
-            planned = _planned(context, layout, key, namer, None, None, tuple(by_value))
+            planned = asked.planned(values=tuple(by_value))
             nulls = by_value.get(None, 0)
             listed = [
                 sum(by_value.get(value, 0) for value in each.bounds.values) if isinstance(each.bounds, Listed) else 0
@@ -162,11 +181,83 @@ def _counted(
             ]
             counts = _rest_last(planned, listed, sum(by_value.values()))
         case By.HASH:
-            planned = _planned(context, layout, key, namer, None, None, ())
+            planned = asked.planned()
             counts, is_exact = _count_hashed(connection, found, key, planned)
-            return Prospect(layout, found, key, _with_sizes(planned, counts, found), 0, 0, is_exact)
+            if layout.within is None:
+                return asked.prospect(planned, counts, 0, 0, is_exact)
+            nulls = 0
+            counts.append(0)
     homeless = counts.pop()
-    return Prospect(layout, found, key, _with_sizes(planned, counts, found), homeless, nulls, True)
+    if layout.within is not None:
+        counts = _count_within(connection, asked, planned)
+    return asked.prospect(planned, counts, homeless, nulls, True)
+
+
+def _count_within(connection: Connection, asked: _Asked, planned: tuple[Planned, ...]) -> list[int]:
+    """Rows of each leaf, counted: the server groups by the outer key's partition and the inner key, in one scan."""
+    within = asked.layout.within
+    assert within is not None
+    found = {each.name: [0] * len(each.leaves) for each in planned}
+    finder = _TopFinder(asked, planned)
+    for labels, columns, rows in measure.count_pairs(connection, asked.found.name, finder.sql, asked.inner):
+        tops = [finder.top(label) for label in labels]
+        places = _inner_places(within, asked.inner, planned, columns)
+        for top, place, count in zip(tops, places, rows, strict=True):
+            if top is not None and (place is not None or not top.inner):
+                found[top.name][place or 0 if top.inner else 0] += count
+    return [count for each in planned for count in found[each.name]]
+
+
+class _TopFinder:
+    """Which partition of the table a row belongs to: SQL that gives a label, and the partition of a label."""
+
+    def __init__(self, asked: _Asked, planned: tuple[Planned, ...]) -> None:
+        self._planned = planned
+        self._asked = asked
+        self._rest = next((each for each in planned if isinstance(each.bounds, CatchAll)), None)
+        ranges = [(each, each.bounds) for each in planned if isinstance(each.bounds, Range)]
+        ends = {end[0] for _, bounds in ranges for end in (bounds.from_, bounds.to) if end is not None}
+        self._thresholds = sorted(ends, key=lambda value: order((value,)))
+        self._by_start = {None if bounds.from_ is None else bounds.from_[0]: each for each, bounds in ranges}
+        self._by_value = {
+            value: each for each in planned if isinstance(each.bounds, Listed) for value in each.bounds.values
+        }
+
+    @property
+    def sql(self) -> str:
+        if self._asked.layout.by is By.RANGE:
+            return measure.bucket_sql(self._asked.key[0], self._thresholds)
+        return measure.text_sql(self._asked.key[0])
+
+    def top(self, label: str | None) -> Planned | None:
+        match self._asked.layout.by:
+            case By.RANGE:
+                if label is None:
+                    return self._rest
+                return self._by_start.get(self._thresholds[int(label) - 1] if int(label) else None, self._rest)
+            case By.LIST:
+                value = None if label is None else parse_value(label, self._asked.key[0].kind)
+                return self._by_value.get(value, self._rest)
+            case By.HASH:
+                hashed = keys_hash([[label]], _hashing(self._asked.key))[0]
+                return self._planned[int(hashed % np.uint64(len(self._planned)))]
+
+
+def _inner_places(
+    within: Layout, inner: tuple[ColumnFact, ...], planned: tuple[Planned, ...], columns: list[list[str | None]]
+) -> list[int | None]:
+    """The place among the inner partitions for each key; None where no inner partition takes it."""
+    leaves = next((each.inner for each in planned if each.inner), ())
+    if within.by is By.HASH:
+        return [int(place) for place in keys_hash(columns, _hashing(inner)) % np.uint64(len(leaves))]
+    at: dict[Value | None, int] = {}
+    rest: int | None = None
+    for place, leaf in enumerate(leaves):
+        if isinstance(leaf.bounds, Listed):
+            at.update(dict.fromkeys(leaf.bounds.values, place))
+        elif isinstance(leaf.bounds, CatchAll):
+            rest = place
+    return [at.get(None if text is None else parse_value(text, inner[0].kind), rest) for text in columns[0]]
 
 
 def _count_hashed(
@@ -187,29 +278,6 @@ def _count_hashed(
 
 def _hashing(key: tuple[ColumnFact, ...]) -> tuple[HashType, ...]:
     return tuple(parse_types(column.type_name)[0] for column in key)
-
-
-def _hash_shares(key: tuple[ColumnFact, ...], statistics: ColumnStatistics, parts: int) -> list[float]:
-    """The share of all rows in each part: the common values are hashed one by one, all others spread evenly.
-
-    With several key columns, or a type that is not hashed here, everything spreads evenly.
-    """
-    even = [1 / parts] * parts
-    if len(key) > 1:
-        return even
-    try:
-        types = _hashing(key)
-        texts: list[str | None] = [spell(value) for value, _ in statistics.common]
-        if statistics.null_share:
-            texts.append(None)
-        places = (keys_hash([texts], types) % np.uint64(parts)).tolist() if texts else []
-    except UsageError:
-        return even
-    common = [share for _, share in statistics.common] + [statistics.null_share] * bool(statistics.null_share)
-    shares_ = [max(0.0, 1 - sum(common)) / parts] * parts
-    for place, share in zip(places, common, strict=True):
-        shares_[place] += share
-    return shares_
 
 
 def _count_ranges(

@@ -103,7 +103,7 @@ def _tend(context: Context, connection: Connection, layout: Layout, go: bool) ->
         now = _now(context, connection, layout, tree)
         due = reconcile(layout, tree, now, taken=taken)
         _guard_rows(connection, layout, tree, due.actions, now)
-        upkeep = ddl.upkeep_of(tree, context.lock_wait_ms, owner, role)
+        upkeep = ddl.upkeep_of(tree, context.lock_wait_ms, owner, role, layout.within)
         tended = [_proposed(action, upkeep) for action in due.actions]
         if go:
             tended = [_done(each, connection, context) for each in tended]
@@ -126,13 +126,15 @@ def _guard_rows(
     retired = {action.partition for action in actions if isinstance(action, Detach | Drop | Archive)}
     if not retired:
         return
-    staying = [leaf for leaf in tree.leaves if leaf.name not in retired]
+    # A partition that is divided goes with its own partitions.
+    gone = {partition.spelling for partition in tree.partitions if partition.name in retired}
+    staying = [leaf for leaf in tree.leaves if leaf.name not in retired and leaf.parent not in gone]
     # The newest first: there, one look finds rows nearly always.
     if measure.any_rows(connection, [leaf.name for leaf in reversed(staying)]):
         return
     if not measure.any_rows(connection, list(retired)):
         return  # an empty table loses nothing
-    newest = max(leaf.spelling for leaf in tree.leaves if leaf.name in retired and isinstance(leaf.bounds, Range))
+    newest = max(child.spelling for child in tree.children if child.name in retired and isinstance(child.bounds, Range))
     raise Refusal(
         f"retiring {len(retired)} partitions would leave {layout.table} without rows",
         found=f"it is taken to be {describe_clock(now)}, and the newest rows stand in {newest} or before",

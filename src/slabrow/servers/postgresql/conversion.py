@@ -64,7 +64,7 @@ class Conversion:
             Check(self._same_columns(), f"the columns of {self.table} have changed meanwhile", fix="convert it again"),
             Statement(ddl.create_table(self.shape, self.incoming, self.layout)),
             *ddl.column_settings(self.shape, self.incoming),
-            *ddl.create_partitions(self.incoming, self.planned, self.shape, len(self.layout.key)),
+            *ddl.create_partitions(self.incoming, self.planned, self.shape, self.layout),
             *self._copies(),
             Check(self.comparison(), f"the copy of {self.table} differs from the original", _CHECK_SHARE, "comparing"),
             *keys.statements(self.incoming, _KEYS_SHARE),
@@ -75,7 +75,8 @@ class Conversion:
             *self._swap(keys),
         ]
         # A partition, its TOAST table with index, and its other indexes, each locked until the end.
-        locks = (len(self.planned) + 1) * (3 + keys.count)
+        tables = 1 + sum(1 for _ in ddl.names_of(self.incoming, self.planned))
+        locks = tables * (3 + keys.count)
         return Transaction(f"convert {self.table} to {self.layout}", tuple(statements), locks=locks)
 
     def _same_columns(self) -> str:
@@ -127,25 +128,42 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
            JOIN pg_catalog.pg_class c ON c.oid = g.tableoid) n ON n.leaf = o.leaf"""
 
     def _expected_leaf(self) -> str:
-        """SQL for the partition's name that a row of the old table belongs to, from its key alone."""
-        rest = next((partition.name for partition in self.planned if isinstance(partition.bounds, CatchAll)), None)
+        """SQL for the leaf's name that a row of the old table belongs to, from its key alone."""
+        outer = self._expected(self.layout, self.planned, self.incoming)
+        within = self.layout.within
+        if within is None:
+            return outer
+        inner = [
+            f"WHEN {literal(partition.name)} THEN "
+            f"{self._expected(within, partition.inner, self.incoming.sibling(partition.name))}"
+            for partition in self.planned
+            if partition.inner
+        ]
+        return f"CASE {outer} {' '.join(inner)} ELSE {outer} END"
+
+    def _expected(self, layout: Layout, planned: tuple[Planned, ...], parent: Name) -> str:
+        """SQL for the name of the partition of `parent`."""
+        rest = next((partition.name for partition in planned if isinstance(partition.bounds, CatchAll)), None)
         otherwise = "NULL::text" if rest is None else f"{literal(rest)}::text"
-        column = identifier(self.layout.key[0])
-        if self.layout.by is By.RANGE:
-            edges, labels = _ranges_as_buckets(self.planned, rest)
+        column = identifier(layout.key[0])
+        if layout.by is By.RANGE:
+            edges, labels = _ranges_as_buckets(planned, rest)
             thresholds = quoting.array([quoting.value(edge) for edge in edges], self.key_type)
             names = quoting.array(["NULL" if label is None else literal(label) for label in labels], "text")
             bucket = f"width_bucket({column}, {thresholds}) + 1"
             return f"CASE WHEN {column} IS NULL THEN {otherwise} ELSE ({names})[{bucket}] END"
         tests = [
             f"WHEN {test} THEN {literal(partition.name)}"
-            for partition in self.planned
-            if (test := self._test(partition)) is not None
+            for partition in planned
+            if (test := self._test(partition, layout, parent)) is not None
         ]
+        if not tests:
+            return otherwise
         return f"CASE {' '.join(tests)} ELSE {otherwise} END"
 
-    def _test(self, partition: Planned) -> str | None:
-        column = identifier(self.layout.key[0])
+    @staticmethod
+    def _test(partition: Planned, layout: Layout, parent: Name) -> str | None:
+        column = identifier(layout.key[0])
         match partition.bounds:
             case Listed(values=values):
                 among = ", ".join(quoting.value(value) for value in values if value is not None)
@@ -156,8 +174,8 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
             case Hashed(modulus=modulus, remainder=remainder):
                 # The server's own function, so that both sides rest on different computations of the same rule.
                 return (
-                    f"satisfies_hash_partition({literal(quoting.table(self.incoming))}::regclass, {modulus}, "
-                    f"{remainder}, {quoting.columns(self.layout.key)})"
+                    f"satisfies_hash_partition({literal(quoting.table(parent))}::regclass, {modulus}, "
+                    f"{remainder}, {quoting.columns(layout.key)})"
                 )
             case _:
                 return None

@@ -53,15 +53,28 @@ def _column(column: Column) -> str:
     return " ".join(parts)
 
 
-def create_partitions(parent: Name, planned: tuple[Planned, ...], shape: Shape, width: int) -> Iterator[Statement]:
-    """CREATE TABLE … PARTITION OF for each: for a parent that nobody uses yet."""
+def create_partitions(parent: Name, planned: tuple[Planned, ...], shape: Shape, layout: Layout) -> Iterator[Statement]:
+    """CREATE TABLE … PARTITION OF for each, and for its own partitions: for a parent that nobody uses yet."""
     options = f" WITH ({', '.join(shape.options)})" if shape.options else ""
     unlogged = "UNLOGGED " if shape.is_unlogged else ""
     for partition in planned:
+        name = parent.sibling(partition.name)
+        divided = f" {partition_by(layout.within)}" if partition.inner and layout.within else ""
+        # A table that is divided itself holds no rows, and takes no storage options.
+        kind = "" if divided else unlogged
         yield Statement(
-            f"CREATE {unlogged}TABLE {quoting.table(parent.sibling(partition.name))} "
-            f"PARTITION OF {quoting.table(parent)} {quoting.bounds(partition.bounds, width)}{options}"
+            f"CREATE {kind}TABLE {quoting.table(name)} PARTITION OF {quoting.table(parent)} "
+            f"{quoting.bounds(partition.bounds, len(layout.key))}{divided or options}"
         )
+        if partition.inner and layout.within is not None:
+            yield from create_partitions(name, partition.inner, shape, layout.within)
+
+
+def names_of(parent: Name, planned: tuple[Planned, ...]) -> Iterator[Name]:
+    """Every table that stands for the planned partitions, theirs included."""
+    for partition in planned:
+        yield parent.sibling(partition.name)
+        yield from names_of(parent, partition.inner)
 
 
 def column_settings(shape: Shape, name: Name) -> Iterator[Statement]:
@@ -91,7 +104,7 @@ def comments(shape: Shape, name: Name) -> Iterator[Statement]:
 def grants(shape: Shape, name: Name, planned: tuple[Planned, ...]) -> Iterator[Statement]:
     """The old table's rights and no others: what default privileges gave the new tables is taken away first."""
     for granted in shape.granted_by_default:
-        for made in (name, *(name.sibling(partition.name) for partition in planned)):
+        for made in (name, *names_of(name, planned)):
             yield Statement(f"REVOKE ALL ON {quoting.table(made)} FROM {_grantee(granted)}")
     for grant in shape.grants:
         column = f" ({identifier(grant.column)})" if grant.column else ""
@@ -109,7 +122,7 @@ def owners(shape: Shape, name: Name, planned: tuple[Planned, ...], role: str) ->
     """The old owner for the parent and each partition, where the acting role is another."""
     if shape.owner == role:
         return
-    for owned in (name, *(name.sibling(partition.name) for partition in planned)):
+    for owned in (name, *names_of(name, planned)):
         yield Statement(f"ALTER TABLE {quoting.table(owned)} OWNER TO {identifier(shape.owner)}")
 
 
@@ -128,7 +141,8 @@ class NewKeys:
         return fit(name, self.suffix, 63)
 
     def _mended(self) -> Shape:
-        return extended(self.shape, self.layout.key, {column: identifier(column) for column in self.layout.key})
+        key = self.layout.full_key
+        return extended(self.shape, key, {column: identifier(column) for column in key})
 
     def statements(self, parent: Name, share: float) -> list[Statement]:
         """share: of the whole work, divided evenly."""
@@ -206,18 +220,15 @@ def build_partitions(
     shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str, lock_wait_ms: int
 ) -> Iterator[Transaction]:
     """The partitions of a parent that exists, in transactions of a bounded size."""
-    for first in range(0, len(planned), PARTITIONS_A_TRANSACTION):
-        some = planned[first : first + PARTITIONS_A_TRANSACTION]
+    inner = max((len(partition.inner) for partition in planned), default=0)
+    step = max(1, PARTITIONS_A_TRANSACTION // (inner + 1))
+    for first in range(0, len(planned), step):
+        some = planned[first : first + step]
         share = 1 / len(planned)
-        made = [
-            Statement(statement.sql, share)
-            for statement in create_partitions(layout.table, some, shape, len(layout.key))
-        ]
+        made = [Statement(statement.sql, share) for statement in create_partitions(layout.table, some, shape, layout)]
         owned = [
-            Statement(
-                f"ALTER TABLE {quoting.table(layout.table.sibling(partition.name))} OWNER TO {identifier(shape.owner)}"
-            )
-            for partition in some
+            Statement(f"ALTER TABLE {quoting.table(name)} OWNER TO {identifier(shape.owner)}")
+            for name in names_of(layout.table, some)
             if shape.owner != role
         ]
         yield Transaction(
@@ -240,6 +251,7 @@ class Upkeep:
     detaching: frozenset[Name]
     lock_wait_ms: int
     owner: str | None
+    within: Layout | None = None
 
     def transaction(self, action: Action) -> Transaction:
         statements, is_atomic = self._statements(action)
@@ -273,12 +285,22 @@ class Upkeep:
         is one, is still locked and looked through.
         """
         like = "INCLUDING ALL EXCLUDING INDEXES EXCLUDING IDENTITY"
-        owned = [f"ALTER TABLE {partition} OWNER TO {identifier(self.owner)}"] if self.owner is not None else []
+        within = self.within if action.inner else None
+        divided = f" {partition_by(within)}" if within is not None else ""
+        inner = [
+            f"CREATE TABLE {quoting.table(action.table.sibling(each.name))} PARTITION OF {partition} "
+            f"{quoting.bounds(each.bounds, len(within.key))}"
+            for each in action.inner
+            if within is not None
+        ]
+        names = (action.partition, *names_of(action.table, action.inner))
+        owned = [f"ALTER TABLE {quoting.table(name)} OWNER TO {identifier(self.owner)}" for name in names if self.owner]
         attach = f"ALTER TABLE {parent} ATTACH PARTITION {partition} {quoting.bounds(action.bounds, self.width)}"
-        return [f"CREATE TABLE {partition} (LIKE {parent} {like})", *owned, attach]
+        return [f"CREATE TABLE {partition} (LIKE {parent} {like}){divided}", *inner, *owned, attach]
 
 
-def upkeep_of(tree: Tree, lock_wait_ms: int, owner: str, role: str) -> Upkeep:
-    """How actions on this tree are written. owner: of the parent; role: who acts."""
+def upkeep_of(tree: Tree, lock_wait_ms: int, owner: str, role: str, within: Layout | None = None) -> Upkeep:
+    """How actions on this tree are written. owner: of the parent; role: who acts; within: of the layout."""
     detaching = frozenset(partition.name for partition in tree.partitions if partition.is_detaching)
-    return Upkeep(len(tree.key), tree.catch_all is not None, detaching, lock_wait_ms, None if owner == role else owner)
+    other_owner = None if owner == role else owner
+    return Upkeep(len(tree.key), tree.catch_all is not None, detaching, lock_wait_ms, other_owner, within)

@@ -160,3 +160,27 @@ def count_keys(
         while rows := cursor.fetchmany(KEYS_A_FETCH):
             *keys, counts = ([*column] for column in zip(*rows, strict=True))
             yield keys, counts
+
+
+def bucket_sql(column: ColumnFact, thresholds: Sequence[Value]) -> str:
+    """SQL for the number of the range that a row lies in: 0 below the first threshold; NULL for a NULL."""
+    array = quoting.array([quoting.value(each) for each in thresholds], column.type_name)
+    return f"width_bucket({identifier(column.name)}, {array})::text"
+
+
+def text_sql(column: ColumnFact) -> str:
+    return f"{identifier(column.name)}::text"
+
+
+def count_pairs(
+    connection: Connection, table: Name, label: str, columns: Sequence[ColumnFact]
+) -> Iterator[tuple[list[str | None], list[list[str | None]], list[int]]]:
+    """Rows by a label (SQL) and the values of columns: batches of (labels, texts of each column, rows). One scan."""
+    texts = ", ".join(text_sql(column) for column in columns)
+    groups = ", ".join(str(place + 1) for place in range(len(columns) + 1))
+    with connection.cursor("slabrow_pairs") as cursor:
+        query = f"SELECT {label}, {texts}, count(*) FROM {quoting.table(table)} GROUP BY {groups}"
+        cursor.execute(query.encode())
+        while rows := cursor.fetchmany(KEYS_A_FETCH):
+            labels, *keys, counts = ([*column] for column in zip(*rows, strict=True))
+            yield labels, keys, counts

@@ -1,0 +1,121 @@
+"""Options of `weigh`."""
+
+import argparse
+import re
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from slabrow.cli.codes import FINE
+from slabrow.cli.common import add_common, context, progress
+from slabrow.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from slabrow.core.candidates import Wishes
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("table_named", nargs="?", metavar="TABLE", help="the table to weigh layouts for")
+    source = parser.add_argument_group("the workload")
+    source.add_argument(
+        "--workload",
+        metavar="FILE",
+        action="append",
+        default=[],
+        help="a query file, or a server log (csvlog, jsonlog, stderr; .gz too); may be given several times",
+    )
+    source.add_argument("--statistics", action="store_true", help="also the server's statement statistics")
+    wishes = parser.add_argument_group("what is weighed")
+    wishes.add_argument("--key", metavar="COLUMN[,COLUMN]", action="append", default=[], help="weigh only these keys")
+    wishes.add_argument("--not", dest="barred", metavar="COLUMN", action="append", default=[], help="never this column")
+    wishes.add_argument("--by", choices=("range", "list", "hash"), action="append", default=[], help="only these ways")
+    wishes.add_argument("--span", metavar="SPAN", action="append", default=[], help="spans to weigh, as `1 month`")
+    wishes.add_argument("--parts", metavar="N", type=int, action="append", default=[], help="numbers of parts to weigh")
+    wishes.add_argument("--keep", metavar="SPAN", help="how long rows are kept: retiring them is weighed too")
+    wishes.add_argument("--size", metavar="SIZE", help="the most that a partition should hold, as 20GB")
+    wishes.add_argument("--ceiling", metavar="N", type=int, default=1_000, help="the most partitions (default 1000)")
+    wishes.add_argument("--zone", metavar="NAME", default="UTC", help="where days and months begin (default UTC)")
+    model = parser.add_argument_group("the cost model")
+    model.add_argument("--calibrate", action="store_true", help="measure its constants on this server first")
+    model.add_argument("--costs", metavar="FILE", help="read its constants from a file; with --calibrate, write them")
+    result = parser.add_argument_group("the layout")
+    result.add_argument("--write", metavar="FILE", help="write the best layout to a new layout file")
+    result.add_argument("--choose", metavar="RANK", type=int, help="with --write: the layout of this rank instead")
+    add_common(parser, picture=True)
+
+
+def run(options: argparse.Namespace) -> int:
+    asked = context(options, options.table_named)
+    if options.choose is not None and options.write is None:
+        raise UsageError("--choose says which layout --write writes", fix="add --write FILE, or leave --choose out")
+    from slabrow.files.costs_file import read_costs, write_costs
+    from slabrow.show.output import show
+    from slabrow.show.weigh import SHOWN
+    from slabrow.work.weigh import Sources, chosen, weigh
+
+    wishes = _wishes(options)
+    target = _new_file(options.write)
+    picture = None
+    if options.picture is not None:
+        from slabrow.show.picture import check_picture
+        from slabrow.show.tradeoff import draw_weighing
+
+        picture = check_picture(options.picture)
+    costs = read_costs(Path(options.costs)) if options.costs and not options.calibrate else None
+    sources = Sources(tuple(map(Path, options.workload)), options.statistics, options.calibrate, costs)
+    with progress(options, asked) as watched:
+        result = weigh(watched, asked.table_name(), sources, wishes)
+    if options.costs and options.calibrate:
+        write_costs(Path(options.costs), result.costs, f"PostgreSQL {result.version}")
+    if picture is not None:
+        draw_weighing(result, picture)
+    show(SHOWN, result, options.format)
+    if target is not None:
+        from slabrow.files.layout_file import layout_text
+        from slabrow.files.script import write_file
+
+        layout = chosen(result.verdict, options.choose)
+        write_file(target, layout_text(layout))
+        print(f"slabrow: {target} is written: {layout}", file=sys.stderr)
+    return FINE
+
+
+def _new_file(name: str | None) -> Path | None:
+    if name is None:
+        return None
+    path = Path(name)
+    if path.exists():
+        raise UsageError(f"{path} exists already", fix="name a new file: a layout file may hold other layouts too")
+    return path
+
+
+def _wishes(options: argparse.Namespace) -> "Wishes":
+    from slabrow.core.candidates import Wishes
+    from slabrow.core.layout import By
+    from slabrow.core.spans import parse_span
+    from slabrow.core.zones import parse_zone
+
+    parse_zone(options.zone)
+    if options.ceiling < 2 or any(parts < 2 for parts in options.parts):
+        raise UsageError("a table of fewer than two partitions is not divided", fix="give 2 or more")
+    return Wishes(
+        keys=tuple(tuple(part.strip() for part in key.split(",")) for key in options.key),
+        bys=tuple(By(by) for by in options.by),
+        spans=tuple(parse_span(span) for span in options.span),
+        parts=tuple(options.parts),
+        barred=frozenset(options.barred),
+        keep=None if options.keep is None else parse_span(options.keep),
+        target_bytes=None if options.size is None else parse_size(options.size),
+        ceiling=options.ceiling,
+        zone=options.zone,
+    )
+
+
+def parse_size(text: str) -> int:
+    """`500MB`, `20 GB`, `1TB`, in bytes, counted in 1024s. Raises UsageError."""
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(k|m|g|t)?i?b?\s*", text, re.IGNORECASE)
+    power = {"": 0, "k": 1, "m": 2, "g": 3, "t": 4}[(match.group(2) or "").lower()] if match else 0
+    size = round(float(match.group(1)) * 1024**power) if match else 0
+    if size < 1:
+        raise UsageError(f"{text!r} is no size", fix="write it as 500MB or 20GB")
+    return size

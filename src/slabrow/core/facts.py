@@ -1,0 +1,52 @@
+"""What is known of a table before it is partitioned: from the catalogue and its statistics, or from sampled rows."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from slabrow.core.estimates import ColumnStatistics
+from slabrow.core.names import Name
+from slabrow.core.tree import KeyColumn
+
+
+@dataclass(frozen=True, slots=True)
+class IndexFacts:
+    """An index as the planner sees it. columns: names in order, "" for an expression."""
+
+    name: str
+    columns: tuple[str, ...]
+    is_unique: bool = False
+    is_primary: bool = False
+    bytes: int = 0
+    is_partial: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class TableFacts:
+    """A table and what its rows are like.
+
+    rows            None is never stored: a table of unknown size cannot be weighed
+    heap_bytes      without indexes and TOAST
+    referenced_by   tables whose foreign keys lead here, with the columns they refer to
+    cache_bytes     what the server says may be cached (effective_cache_size)
+    """
+
+    name: Name
+    spelling: str
+    rows: int
+    heap_bytes: int
+    index_bytes: int
+    columns: Mapping[str, KeyColumn]
+    statistics: Mapping[str, ColumnStatistics]
+    indexes: tuple[IndexFacts, ...] = ()
+    referenced_by: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    cache_bytes: int = 4 << 30
+    block_bytes: int = 8192
+    not_null: frozenset[str] = field(default=frozenset())
+
+    @property
+    def blocks(self) -> int:
+        return max(1, self.heap_bytes // self.block_bytes)
+
+    @property
+    def bytes(self) -> int:
+        return self.heap_bytes + self.index_bytes

@@ -1,0 +1,125 @@
+"""How fast a table grows: the rate of new rows along the column that data ages by, its trend, and what follows from it.
+
+Method: the bounds of an equi-depth histogram are moments between which equally many rows arrived, so each bin gives a
+rate. A straight line through the rates by least squares gives the trend; the scatter around it its uncertainty.
+"""
+
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, timedelta
+from math import sqrt
+
+import numpy as np
+from numpy.typing import NDArray
+
+from slabrow.core.estimates import ColumnStatistics
+from slabrow.core.keys import Value
+
+LEAST_BINS = 4
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True)
+class Growth:
+    """New rows of a table.
+
+    column        along which they come
+    newest        its greatest value
+    rows          of the table now
+    rows_a_day    the rate now, on the trend's line
+    trend         by how much the rate changes from one day to the next, in rows a day
+    uncertainty   one standard error of the rate, in rows a day
+    """
+
+    column: str
+    newest: datetime
+    rows: int
+    rows_a_day: float
+    trend: float
+    uncertainty: float
+
+    @property
+    def rows_a_month(self) -> float:
+        return self.rows_a_day * 365.25 / 12
+
+    @property
+    def share_a_year(self) -> float | None:
+        """By which share the rate grows in a year, on the trend's line; None where nothing comes."""
+        return self.trend * 365.25 / self.rows_a_day if self.rows_a_day > 0 else None
+
+    def rows_until(self, moment: datetime, errors: float = 0.0) -> float:
+        """New rows from the newest until then. errors: standard errors above or below the line."""
+        days = (moment - self.newest).total_seconds() / 86_400
+        if days <= 0:
+            return 0.0
+        rate = self.rows_a_day + errors * self.uncertainty
+        # A falling rate ends at zero; it does not take rows away again.
+        if self.trend < 0 and rate > 0:
+            days = min(days, -rate / self.trend)
+        return max(0.0, rate * days + self.trend * days * days / 2)
+
+    @property
+    def doubles_on(self) -> datetime | None:
+        """When there will be twice the rows; None when never, or not within a hundred years."""
+        low, high = 0.0, 36_525.0
+        try:
+            if self.rows_until(self.newest + timedelta(days=high)) < self.rows:
+                return None
+            while high - low > 0.5:
+                middle = (low + high) / 2
+                if self.rows_until(self.newest + timedelta(days=middle)) < self.rows:
+                    low = middle
+                else:
+                    high = middle
+            return self.newest + timedelta(days=high)
+        except OverflowError:
+            return None
+
+
+def growth(column: str, statistics: ColumnStatistics, rows: int) -> Growth | None:
+    """None when the histogram has too few bins, or no moments in it."""
+    moments = [_moment(value) for value in statistics.histogram]
+    known = [moment for moment in moments if moment is not None]
+    if len(known) != len(moments) or len(known) <= LEAST_BINS:
+        return None
+    in_bins = rows * max(0.0, 1 - statistics.null_share - sum(share for _, share in statistics.common))
+    each = in_bins / (len(known) - 1)
+    days = np.array([(moment - known[-1]).total_seconds() / 86_400 for moment in known])
+    widths, middles = np.diff(days), (days[1:] + days[:-1]) / 2
+    # Bins narrower than what a column can tell apart (days) are taken together with the next.
+    usable = widths > 0
+    if usable.sum() < LEAST_BINS:
+        return None
+    rates = each / widths[usable]
+    # Each bin counts by its width: the line is through time, not through bins.
+    slope, level = np.polyfit(middles[usable], rates, 1, w=np.sqrt(widths[usable]))
+    error = _error(middles[usable], rates, widths[usable], slope, level)
+    # A trend that its own scatter explains is none.
+    if abs(slope) < 2 * error.slope:
+        level, slope = float(np.average(rates, weights=widths[usable])), 0.0
+    return Growth(column, known[-1], rows, max(0.0, float(level)), float(slope), error.level)
+
+
+@dataclass(frozen=True, slots=True)
+class _Error:
+    level: float
+    slope: float
+
+
+def _error(x: Floats, y: Floats, widths: Floats, slope: float, level: float) -> _Error:
+    """Standard errors of the line's value now (at 0) and of its slope, by weighted least squares."""
+    w = widths / widths.mean()
+    residuals = y - (level + slope * x)
+    variance = float((w * residuals**2).sum() / max(1, len(x) - 2))
+    mean = float((w * x).sum() / w.sum())
+    spread = float((w * (x - mean) ** 2).sum()) or 1.0
+    return _Error(sqrt(variance * (1 / float(w.sum()) + mean**2 / spread)), sqrt(variance / spread))
+
+
+def _moment(value: Value) -> datetime | None:
+    match value:
+        case datetime():
+            return value if value.tzinfo else value.replace(tzinfo=UTC)
+        case date():
+            return datetime(value.year, value.month, value.day, tzinfo=UTC)
+        case _:
+            return None

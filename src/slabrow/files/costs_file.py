@@ -1,0 +1,37 @@
+"""Reads and writes the constants of the cost model: TOML, one `[costs]` table, milliseconds."""
+
+import tomllib
+from dataclasses import asdict
+from pathlib import Path
+
+from slabrow.core.costs import Costs
+from slabrow.core.errors import UsageError, nearest
+from slabrow.files.reading import read_text
+from slabrow.files.script import write_file
+
+
+def read_costs(path: Path) -> Costs:
+    """Raises UsageError for an unknown name or a value that is no number; names that are missing keep their default."""
+    text = read_text(path, "costs file", "--costs")
+    try:
+        given = tomllib.loads(text).get("costs")
+    except tomllib.TOMLDecodeError as error:
+        raise UsageError(f"{path} is not valid TOML", found=str(error)) from None
+    if not isinstance(given, dict):
+        raise UsageError(f"{path} has no [costs]", fix="`slabrow weigh --calibrate --costs FILE` writes one")
+    known = asdict(Costs())
+    for name, value in given.items():
+        if name not in known:
+            near = nearest(name, known)
+            raise UsageError(f"{path}: `{name}` is not a cost", fix=f"did you mean `{near}`?" if near else None)
+        if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value < 1e6:
+            raise UsageError(f"{path}: `{name}` is {value!r}", fix="write milliseconds, such as 0.02")
+    return Costs(**{**known, **{name: float(value) for name, value in given.items()}})
+
+
+def write_costs(path: Path, costs: Costs, source: str) -> None:
+    """source: what was measured, as a comment."""
+    lines = [f"# Measured on {source}, in milliseconds; see docs/costs.md.", "[costs]"]
+    lines += [f"{name} = {value:.9f}".rstrip("0") + ("0" if value == int(value) else "") for name, value in
+              asdict(costs).items()]  # fmt: skip
+    write_file(path, "\n".join(lines) + "\n")

@@ -1,0 +1,250 @@
+"""Reads PostgreSQL server logs, streamed: csvlog, jsonlog and stderr with the usual prefixes (manual, 20.8.4).
+
+Statements come from log_statement and from log_min_duration_statement; in the first case their times follow in lines
+of their own. Plans of auto_explain, and what is not a statement, are left aside. A broken line is counted, never fatal.
+"""
+
+import csv
+import gzip
+import json
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+from typing import Any, TextIO, cast
+
+from slabrow.core.errors import UsageError
+from slabrow.core.workload import Collector, Workload
+from slabrow.files.reading import unreadable
+
+_STATEMENT = re.compile(r"(?:duration: ([0-9.]+) ms  )?(?:statement|execute [^:]*): ", re.DOTALL)
+_DURATION = re.compile(r"duration: ([0-9.]+) ms\s*$")
+_PARAMETER = re.compile(r"\$[0-9]+ = (NULL|'(?:[^']|'')*')")
+_STDERR_LINE = re.compile(
+    r"^(?P<prefix>.*?\d{4}-\d\d-\d\d \d\d:\d\d:\d\d.*?)(?P<level>[A-Z]+):  (?P<message>.*)$", re.DOTALL
+)
+_STAMP = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?(?: [A-Za-z+:0-9-]+)?")
+_PROCESS = re.compile(r"\[([0-9]+)\]")
+_DATABASE = re.compile(r"(?:^|[\s,=])[\w.-]+@([\w.-]+)|db=([\w.-]+)")
+_BEGINNINGS = ("duration: ", "statement: ", "execute ")
+_WIDTHS = (23, 24, 26)  # columns of a csvlog line before 13, in 13, and from 14 on
+
+
+def read_log(path: Path, database: str | None = None) -> Workload:
+    """The workload in a server log; `.gz` is unpacked on the way.
+
+    database   statements of other databases are left out, where the log tells
+    Raises UsageError when the file cannot be read, or is no log of a form that is known.
+    """
+    try:
+        with _opened(path) as file:
+            reader = _form(file, path)
+            log = _Log(database)
+            reader(log, file)
+    except (OSError, EOFError, gzip.BadGzipFile) as error:
+        raise unreadable(path, error, "log", "--workload") from None
+    if not log.collector.statements:
+        raise UsageError(
+            f"{path} holds no statement",
+            found=f"{log.lines:,} lines, {log.broken:,} of them broken; {log.elsewhere:,} are of other databases",
+            fix="set log_min_duration_statement = 0, or log_statement = all, for a day",
+        )
+    workload = log.collector.workload(path.name, begins=_moment(log.first), ends=_moment(log.last), broken=log.broken)
+    return workload if not log.elsewhere else _with_left_out(workload, log.elsewhere)
+
+
+def looks_like_log(path: Path) -> bool:
+    """Whether a file begins like a server log, so that it is not taken for SQL."""
+    try:
+        with _opened(path) as file:
+            _form(file, path)
+    except (UsageError, OSError, EOFError):
+        return False
+    return True
+
+
+def _with_left_out(workload: Workload, elsewhere: int) -> Workload:
+    return replace(workload, left_out=workload.left_out + elsewhere)
+
+
+def _opened(path: Path) -> TextIO:
+    if path.suffix == ".gz":
+        return cast(TextIO, gzip.open(path, "rt", encoding="utf-8", errors="replace", newline=""))
+    return open(path, encoding="utf-8", errors="replace", newline="", buffering=1 << 20)
+
+
+class _Log:
+    """What goes through all three forms."""
+
+    def __init__(self, database: str | None) -> None:
+        self.database = database
+        self.collector = Collector(_moment)
+        self.lines = self.broken = self.elsewhere = 0
+        self.first: str | None = None
+        self.last: str | None = None
+        self.waiting: dict[str, str] = {}  # by session: the shape whose time is still to come
+
+    def entry(self, session: str, stamp: str, database: str | None, message: str, detail: str) -> None:
+        """One message of level LOG."""
+        match = _STATEMENT.match(message)
+        if match is None:
+            if session in self.waiting and (took := _DURATION.match(message)) is not None:
+                self.collector.took(self.waiting.pop(session), float(took.group(1)))
+            return
+        if self.database is not None and database and database != self.database:
+            self.elsewhere += 1
+            return
+        sql = message[match.end() :]
+        if sql[-1:] == ";":
+            sql = sql[:-1]
+        if sql[:7] != "SELECT " and not _is_work(sql):
+            return
+        params: tuple[str, ...] = ()
+        if detail and detail[:11].lower() == "parameters:":
+            params = tuple(_PARAMETER.findall(detail))
+        self.first = self.first or stamp
+        self.last = stamp
+        took_ms = match.group(1)
+        shape = self.collector.add(
+            sql, params=params, at=stamp, took_ms=float(took_ms) if took_ms is not None else None
+        )
+        if took_ms is None and shape is not None:
+            if len(self.waiting) > 10_000:
+                self.waiting.clear()
+            self.waiting[session] = shape
+
+
+_LONGEST_FIELD = 1 << 20  # characters: a quote that is never closed swallows no more of the log than this
+_WORDS = frozenset(("SELECT", "WITH", "INSERT", "UPDATE", "DELETE", "MERGE", "VALUES", "TABLE"))
+
+
+def _is_work(sql: str) -> bool:
+    """Whether a statement reads or writes rows; BEGIN, SET and DDL are no workload."""
+    head = sql[:12].lstrip("( \n\t")
+    word = head[:6].upper()
+    if word in _WORDS or word[:4] == "WITH" or word[:5] in ("MERGE", "TABLE"):
+        return True
+    return head[:2] in ("--", "/*") and any(word in sql.upper() for word in ("SELECT", "UPDATE", "DELETE", "INSERT"))
+
+
+def _moment(stamp: str | None) -> datetime | None:
+    """`2026-03-01 12:00:00.123 UTC`. A zone that is only a name is kept when it is UTC; others are taken for UTC."""
+    if stamp is None:
+        return None
+    day, _, zone = stamp.partition(" ")
+    clock, _, zone = zone.partition(" ")
+    offset = zone if zone[:1] in ("+", "-") else "+00:00"
+    try:
+        return datetime.fromisoformat(f"{day} {clock[:15]}{offset}")
+    except ValueError:
+        return None
+
+
+def _form(file: TextIO, path: Path) -> Any:
+    """The reader for a file, from how it begins."""
+    head = file.read(1 << 16)
+    file.seek(0)
+    lines = head.splitlines()
+    for line in lines[:50]:
+        if line.startswith("{") and '"timestamp"' in line:
+            return _read_json
+        row = next(csv.reader([line]), [])
+        if len(row) >= 11 and _STAMP.match(row[0]) and row[3].isdigit():
+            return _read_csv
+        if _STDERR_LINE.match(line):
+            return _read_stderr
+    raise UsageError(
+        f"{path} is no server log that is known here",
+        found=f"it begins with {lines[0][:60]!r}" if lines else "it is empty",
+        fix="give a csvlog, a jsonlog, a stderr log whose prefix has the time (%m or %t), or a file of SQL",
+    )
+
+
+def _read_csv(log: _Log, file: TextIO) -> None:
+    entry, widths = log.entry, _WIDTHS
+    csv.field_size_limit(_LONGEST_FIELD)
+    rows = csv.reader(_without_nuls(file))
+    while True:
+        try:
+            for row in rows:
+                log.lines += 1
+                if len(row) not in widths:
+                    log.broken += 1
+                elif row[11] == "LOG" and row[13].startswith(_BEGINNINGS):
+                    entry(row[5], row[0], row[2], row[13], row[14])
+            return
+        except csv.Error:
+            log.broken += 1
+
+
+def _without_nuls(file: TextIO) -> Iterator[str]:
+    for line in file:
+        yield line if "\0" not in line else line.replace("\0", "")
+
+
+def _read_json(log: _Log, file: TextIO) -> None:
+    loads = json.loads
+    for line in file:
+        log.lines += 1
+        # Most lines of a busy log are statements; the others are not worth parsing.
+        if '"error_severity":"LOG"' not in line and '"error_severity": "LOG"' not in line:
+            if not line.startswith("{"):
+                log.broken += bool(line.strip())
+            continue
+        try:
+            found = loads(line)
+            message = found["message"]
+            session = str(found.get("session_id") or found.get("pid"))
+            log.entry(session, found["timestamp"], found.get("dbname"), message, found.get("detail") or "")
+        except (ValueError, KeyError, TypeError, AttributeError):
+            log.broken += 1
+
+
+def _read_stderr(log: _Log, file: TextIO) -> None:
+    """A message goes on in lines that begin with a tab; its DETAIL follows as a message of its own."""
+    held: tuple[str, str, str | None, str] | None = None
+    for prefix, level, message in _messages(log, file):
+        if level == "DETAIL":
+            if held is not None:
+                log.entry(*held, message)
+                held = None
+            continue
+        if held is not None:
+            log.entry(*held, "")
+            held = None
+        if level == "LOG":
+            stamp = _STAMP.search(prefix)
+            process = _PROCESS.search(prefix)
+            database = _DATABASE.search(prefix)
+            name = next((part for part in database.groups() if part), None) if database else None
+            held = (process.group(1) if process else "", stamp.group(0) if stamp else "", name, message)
+    if held is not None:
+        log.entry(*held, "")
+
+
+def _messages(log: _Log, file: Iterable[str]) -> Iterator[tuple[str, str, str]]:
+    prefix, level, parts = "", "", list[str]()
+    for line in file:
+        log.lines += 1
+        line = line.rstrip("\r\n")
+        if line.startswith("\t"):
+            if parts:
+                parts.append(line[1:])
+            else:
+                log.broken += 1
+            continue
+        match = _STDERR_LINE.match(line)
+        if match is None:
+            # A statement whose own lines are not set off by a tab (syslog, some collectors) goes on here.
+            if parts and line.strip():
+                parts.append(line)
+            elif line.strip():
+                log.broken += 1
+            continue
+        if parts:
+            yield prefix, level, "\n".join(parts)
+        prefix, level, message = match.group("prefix", "level", "message")
+        parts = [message]
+    if parts:
+        yield prefix, level, "\n".join(parts)

@@ -1,0 +1,82 @@
+"""Reads from the catalogue what weighing needs to know of a table: a few queries, whatever its size."""
+
+from slabrow.core.errors import ServerError
+from slabrow.core.facts import IndexFacts, TableFacts
+from slabrow.core.names import Name
+from slabrow.core.tree import KeyColumn
+from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql.catalogue import Relation
+from slabrow.servers.postgresql.connection import Connection
+
+
+def table_facts(connection: Connection, name: Name) -> TableFacts:
+    """Raises ServerError when there is no such table, it holds no rows of its own, or was never analysed."""
+    found = catalogue.relation(connection, name)
+    if found.kind not in ("r", "p", "m"):
+        what = catalogue.KINDS_OF_RELATION.get(found.kind, "relation")
+        raise ServerError(f"{found.spelling} cannot be weighed", found=f"it is a {what}", fix="name a table")
+    rows, heap, indexes = found.rows, found.heap_bytes, found.index_bytes
+    if catalogue.is_partitioned(found):
+        total = catalogue.leaves_total(connection, found)
+        rows, heap, indexes = total.rows, total.heap_bytes, total.index_bytes
+    statistics = catalogue.column_statistics(connection, found)
+    columns = catalogue.columns(connection, found)
+    if rows is None or (rows > 0 and not statistics):
+        raise ServerError(
+            f"nothing is known of the rows of {found.spelling}",
+            found="it has never been analysed" if rows is None else "the role may not read its columns' statistics",
+            fix=f"run ANALYZE {found.spelling}" if rows is None else f"GRANT SELECT ON {found.spelling} TO the role",
+        )
+    return TableFacts(
+        found.name,
+        found.spelling,
+        rows,
+        heap,
+        indexes,
+        {
+            column.name: KeyColumn(column.name, column.name, column.kind, column.type_name, column.not_null)
+            for column in columns
+        },
+        statistics,
+        _indexes(connection, found, indexes),
+        _referenced_by(connection, found),
+        _cache_bytes(connection),
+        not_null=frozenset(column.name for column in columns if column.not_null),
+    )
+
+
+def _indexes(connection: Connection, found: Relation, all_bytes: int) -> tuple[IndexFacts, ...]:
+    rows = connection.execute(
+        """SELECT i.indexrelid::regclass::text, i.indisunique, i.indisprimary, pg_relation_size(i.indexrelid),
+                  i.indpred IS NOT NULL,
+                  ARRAY(SELECT coalesce(a.attname, '') FROM unnest(i.indkey::int2[]) WITH ORDINALITY k (attnum, place)
+                        LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum AND k.attnum > 0
+                        WHERE k.place <= i.indnkeyatts ORDER BY k.place)::text[]
+           FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_am m ON m.oid = c.relam
+           WHERE i.indrelid = %s AND i.indisvalid AND m.amname = 'btree' ORDER BY i.indisprimary DESC, 1""",
+        [found.oid],
+    ).fetchall()
+    # The indexes of a partitioned table are empty themselves; those of its leaves share what they take.
+    each = all_bytes // len(rows) if rows and catalogue.is_partitioned(found) else None
+    return tuple(
+        IndexFacts(name, tuple(columns), unique, primary, size if each is None else each, partial)
+        for name, unique, primary, size, partial, columns in rows
+    )
+
+
+def _referenced_by(connection: Connection, found: Relation) -> tuple[tuple[str, tuple[str, ...]], ...]:
+    rows = connection.execute(
+        """SELECT c.conrelid::regclass::text,
+                  ARRAY(SELECT a.attname FROM unnest(c.confkey) k (attnum)
+                        JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = k.attnum)::text[]
+           FROM pg_constraint c WHERE c.contype = 'f' AND c.confrelid = %s AND c.conparentid = 0 ORDER BY 1""",
+        [found.oid],
+    ).fetchall()
+    return tuple((other, tuple(columns)) for other, columns in rows)
+
+
+def _cache_bytes(connection: Connection) -> int:
+    row = connection.execute(
+        "SELECT setting::bigint * 8192 FROM pg_settings WHERE name = 'effective_cache_size'"
+    ).fetchone()
+    return int(row[0]) if row else 4 << 30

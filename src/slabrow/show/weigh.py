@@ -1,0 +1,242 @@
+"""How a weighing looks."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict
+from typing import Any
+
+from rich.console import Console
+
+from slabrow.core.layout import Layout
+from slabrow.core.spans import Span, Unit
+from slabrow.core.weighing import Weighed
+from slabrow.core.windows import WindowRule
+from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
+from slabrow.show.words import count, plural, size
+from slabrow.work.weigh import Weighing
+
+_SHOWN_LINES = 15
+
+
+def _data(weighing: Weighing) -> Json:
+    verdict = weighing.verdict
+    return {
+        "table": weighing.facts.spelling,
+        "rows": weighing.facts.rows,
+        "bytes": weighing.facts.bytes,
+        "workload": {
+            "source": weighing.workload.source,
+            "statements": weighing.workload.statements,
+            "shapes": len(weighing.workload.shapes),
+            "of_this_table": len(weighing.read.shapes),
+            "runs_a_day": weighing.read.weight,
+            "not_understood": len(weighing.read.unread),
+            "guessed": sum(read.is_guessed for read in weighing.read.shapes),
+            "broken_lines": weighing.workload.broken,
+            "left_out": weighing.workload.left_out,
+        },
+        "ageing": [{"column": each.column, "score": each.score, "reasons": each.reasons} for each in weighing.ageing],
+        "costs": {"measured": weighing.is_measured, **asdict(weighing.costs)},
+        "windows": None if verdict.windows is None else _window_data(verdict.windows, verdict.winner.layout),
+        "price": list(verdict.price),
+        "runner_up": verdict.runner_up,
+        "candidates": [
+            _candidate(rank, weighed, list(verdict.reasons) if rank == 1 else [])
+            for rank, weighed in enumerate(verdict.ranked, 1)
+        ],
+    }
+
+
+def _candidate(rank: int, weighed: Weighed, reasons: list[str]) -> Json:
+    layout = weighed.layout
+    return {
+        "rank": rank,
+        **_division(layout),
+        "within": None if layout is None or layout.within is None else _division(layout.within),
+        "catch_all": layout is not None and layout.catch_all,
+        "partitions": weighed.partitions,
+        "partitions_kept": weighed.partitions_kept,
+        "touched_mean": round(weighed.touched_mean, 3),
+        "touched_p95": round(weighed.touched_p95, 3),
+        "read_share": round(weighed.read_share, 4),
+        "planning_ms": round(weighed.planning_ms, 4),
+        "blocks_a_day": round(weighed.blocks),
+        "workload_ms_a_day": round(weighed.workload_ms, 1),
+        "retire_ms_a_day": round(weighed.retire_ms, 1),
+        "insert_ms_a_day": round(weighed.insert_ms, 1),
+        "smallest_bytes": weighed.smallest,
+        "median_bytes": weighed.median,
+        "largest_bytes": weighed.largest,
+        "skew": round(weighed.skew, 3),
+        "obstacles": list(weighed.obstacles),
+        "reasons": reasons,
+        "queries": [
+            {
+                "name": cost.read.shape.name,
+                "runs_a_day": round(cost.read.shape.weight, 3),
+                "touched": round(cost.touched, 3),
+                "blocks": round(cost.paid.blocks, 1),
+                "planning_ms": round(cost.paid.planning_ms, 4),
+                "running_ms": round(cost.paid.running_ms, 4),
+            }
+            for cost in weighed.shapes
+        ],
+    }
+
+
+def _division(layout: Layout | None) -> Json:
+    if layout is None:
+        return {"by": "none", "key": [], "span": None, "parts": None, "groups": None}
+    return {
+        "by": str(layout.by),
+        "key": list(layout.key),
+        "span": None if layout.span is None else _span(layout.span),
+        "parts": layout.parts,
+        "groups": {group.name: list(group.values) for group in layout.groups} or None,
+    }
+
+
+def _span(span: Span) -> str | int:
+    return span.count if span.unit is Unit.NUMBER else str(span)
+
+
+def _window_data(rule: WindowRule, layout: Layout | None) -> Json:
+    return {
+        "share": round(rule.share, 4),
+        "usual": _width(rule.usual, layout),
+        "usual_touches": rule.most_usual,
+        "widest": _width(rule.widest, layout),
+        "widest_touches": rule.most_widest,
+        "span_for_two": _width(rule.span_for_two, layout),
+    }
+
+
+def _rows(weighing: Weighing) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+    header = ("rank", "layout", "partitions", "touched_mean", "touched_p95", "read_share", "planning_ms",
+              "ms_a_day", "largest_bytes", "skew")  # fmt: skip
+    return header, [
+        [
+            rank,
+            describe(weighed.layout),
+            weighed.partitions,
+            f"{weighed.touched_mean:.3f}",
+            f"{weighed.touched_p95:.3f}",
+            f"{weighed.read_share:.4f}",
+            f"{weighed.planning_ms:.4f}",
+            f"{weighed.ms:.1f}",
+            weighed.largest,
+            f"{weighed.skew:.3f}",
+        ]
+        for rank, weighed in enumerate(weighing.verdict.ranked, 1)
+    ]
+
+
+def describe(layout: Layout | None) -> str:
+    """A candidate in one line."""
+    return "leave it as it is" if layout is None else str(layout)
+
+
+def _text(weighing: Weighing, out: Console) -> None:
+    facts, verdict = weighing.facts, weighing.verdict
+    read = weighing.read
+    heading(
+        out,
+        f"{facts.spelling}: {count(facts.rows)} rows, {size(facts.bytes)}; "
+        f"{plural(len(read.shapes), 'shape')} of statement ask of it, {count(round(read.weight))} runs a day",
+    )
+    lines = table(
+        "", "layout", "partitions", "largest", "touched", "95 %", "blocks", "planning", "a day",
+        right=("", "partitions", "largest", "touched", "95 %", "blocks", "planning", "a day"),
+    )  # fmt: skip
+    for rank, weighed in _to_show(verdict.ranked):
+        lines.add_row(
+            str(rank),
+            plain(describe(weighed.layout)),
+            count(weighed.partitions),
+            size(weighed.largest),
+            f"{weighed.touched_mean:.1f}",
+            f"{weighed.touched_p95:.0f}",
+            f"{weighed.read_share:.0%}",
+            f"{weighed.planning_ms:.2f} ms",
+            _time(weighed.ms),
+        )
+    print_table(out, lines, ("95 %", "planning", "largest"))
+    left = len(verdict.ranked) - len(_to_show(verdict.ranked))
+    if left > 0:
+        note(out, f"… {left} more, in csv and json")
+    out.print()
+    winner = verdict.winner
+    title = "Leave the table as it is" if winner.layout is None else f"Partition by {winner.layout}"
+    heading(out, f"{title}, because")
+    for reason in verdict.reasons:
+        out.print(plain(f"  • {reason}"))
+    if verdict.price:
+        heading(out, "The price")
+        for each in verdict.price:
+            out.print(plain(f"  • {each}"))
+    if verdict.runner_up:
+        heading(out, "The runner-up")
+        out.print(plain(f"  • {verdict.runner_up}"))
+    if verdict.windows is not None:
+        heading(out, "The window rule")
+        out.print(plain(f"  • {_window_text(verdict.windows, winner.layout)}"))
+    for text in _notes(weighing):
+        note(out, text)
+
+
+def _to_show(ranked: Sequence[Weighed]) -> list[tuple[int, Weighed]]:
+    """The best ones, and the table as it is wherever it stands."""
+    numbered = list(enumerate(ranked, 1))
+    return [each for each in numbered if each[0] <= _SHOWN_LINES or each[1].layout is None]
+
+
+def _window_text(rule: WindowRule, layout: Layout | None) -> str:
+    span = layout.span if layout is not None else None
+    usual, widest = _width(rule.usual, layout), _width(rule.widest, layout)
+    text = (
+        f"{rule.share:.0%} of the queries ask for a window; 95 % of these are no wider than {usual} and touch at most "
+        f"{plural(rule.most_usual, 'partition')} of {span}"
+    )
+    if rule.widest != rule.usual:
+        text += f"; the widest, {widest}, at most {rule.most_widest}"
+    if rule.most_widest > 2:
+        text += f". A span of {_width(rule.span_for_two, layout)} would keep it at two"
+    return text
+
+
+def _width(steps: int, layout: Layout | None) -> str:
+    """A width of the key in words."""
+    if layout is None or layout.span is None or layout.span.unit is Unit.NUMBER:
+        return count(steps)
+    hours = steps / 3_600_000_000
+    if hours < 48:
+        return f"{hours:.3g} hours" if hours != 1 else "1 hour"
+    return f"{hours / 24:.3g} days"
+
+
+def _time(milliseconds: float) -> str:
+    if milliseconds < 1_000:
+        return f"{milliseconds:.0f} ms"
+    return f"{milliseconds / 1_000:.1f} s" if milliseconds < 600_000 else f"{milliseconds / 60_000:.0f} min"
+
+
+def _notes(weighing: Weighing) -> Iterable[str]:
+    workload, read = weighing.workload, weighing.read
+    how = f"measured on this PostgreSQL {weighing.version}" if weighing.is_measured else "with its default constants"
+    more = "" if weighing.is_measured else "; --calibrate measures this server's"
+    yield f"`a day`: planning, running and, with --keep, retiring, as the cost model has it ({how}{more})."
+    yield "`touched`: the partitions that a query reads, on average; `blocks`: against the table as it is."
+    if read.unread:
+        first = read.unread[0].text[:60]
+        yield f"{plural(len(read.unread), 'shape')} could not be understood, and count for nothing: {first}"
+    guessed = sum(each.is_guessed for each in read.shapes)
+    if guessed:
+        yield f"{plural(guessed, 'shape')} came without values; some of the table's own stood in for them."
+    if workload.broken:
+        yield f"{plural(workload.broken, 'line')} of the log could not be read."
+    if workload.left_out:
+        yield f"{plural(workload.left_out, 'statement')} of other databases or roles, or beyond the limit, left out."
+    if weighing.wishes.keep is None and weighing.ageing:
+        yield f"Data ages along {weighing.ageing[0].column}: give --keep to weigh how old rows are retired."
+
+
+SHOWN: Shown[Weighing] = Shown("weigh", _data, _rows, _text)

@@ -1,0 +1,41 @@
+"""Reads the workload from wherever it is: query files, server logs, the server's statement statistics (N37)."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from slabrow.core.errors import UsageError
+from slabrow.core.workload import Collector, Workload, merged
+from slabrow.files.query_file import read_queries
+from slabrow.files.server_log import looks_like_log, read_log
+from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.statement_statistics import read_statistics
+
+
+def gathered(paths: Sequence[Path], connection: Connection | None, *, statistics: bool) -> Workload:
+    """All sources as one workload. connection: None offline; then logs are read for every database.
+
+    statistics   also the server's statement statistics
+    Raises UsageError when no source is given, or one cannot be read.
+    """
+    if not paths and not statistics:
+        raise UsageError(
+            "no workload is given",
+            found="which layout is best depends on what is asked of the table",
+            fix="give a query file or a server log with --workload FILE, or --statistics for the server's own",
+        )
+    database = connection.info.dbname if connection is not None else None
+    found = [_read(path, database) for path in paths]
+    if statistics and connection is not None:
+        with catalogue.reading(connection, "read the statement statistics"):
+            found.append(read_statistics(connection))
+    return merged(found)
+
+
+def _read(path: Path, database: str | None) -> Workload:
+    if path.suffix != ".sql" and looks_like_log(path):
+        return read_log(path, database)
+    collector = Collector()
+    for query in read_queries(path):
+        collector.add_named(query.name, query.sql, query.weight, query.params)
+    return collector.workload(path.name)
