@@ -93,6 +93,25 @@ class ServerAsOracleTest(DatabaseTest):
         ours = (keys_hash(list(zip(*keys, strict=True)), parse_types(",".join(types))) % np.uint64(13)).tolist()
         self.assertEqual(ours, self.server_remainders(types, keys, 13))
 
+    def test_composite_values(self):
+        self.sql("DROP TYPE IF EXISTS place; CREATE TYPE place AS (zone text, row_number int4, since date)")
+
+        def quoted(text):
+            return "" if text is None else '"' + text.replace("\\", "\\\\").replace('"', '""') + '"'
+
+        keys = [
+            (
+                f"({','.join(quoted(None if CHANCE.random() < 0.2 else RANDOM[each]()) for each in ('text', 'int4', 'date'))})",
+            )
+            for _ in range(2_000)
+        ]
+        keys += [(None,), ("(,,)",), ('("",,)',), ("(a\\,b,1,2026-03-01)",), ('(" x ",0,infinity)',)]
+        ours = (keys_hash(list(zip(*keys, strict=True)), parse_types("row(text,int4,date)")) % np.uint64(7)).tolist()
+        theirs = self.server_remainders(["place"], keys, 7)
+        self.assertEqual(
+            [], [(key, our, their) for key, our, their in zip(keys, ours, theirs, strict=True) if our != their][:5]
+        )
+
     def test_timestamps_are_rounded_to_their_precision(self):
         keys = [
             ("1999-12-31 23:59:59.9995",),

@@ -9,10 +9,14 @@ from contextlib import contextmanager
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from slabrow.core.errors import UsageError
 from slabrow.core.statements import Transaction
 from slabrow.work.context import Context, unsaid
+
+if TYPE_CHECKING:
+    from slabrow.work.sampled import Offline
 
 LAYOUT_FILE = "slabrow.toml"
 
@@ -56,6 +60,32 @@ def add_common(
         )
 
 
+def add_offline(parser: argparse.ArgumentParser) -> None:
+    """Options by which a table is known without a server."""
+    group = parser.add_argument_group("without a server")
+    group.add_argument("--schema", metavar="FILE.sql", help="the table's CREATE TABLE, and its indexes")
+    group.add_argument("--rows-from", metavar="FILE", help="some of its rows: CSV with a header, or Parquet")
+    group.add_argument(
+        "--rows", metavar="N", type=int, help="how many rows the whole table has; else those of the file"
+    )
+
+
+def offline_source(options: argparse.Namespace) -> "Offline | None":
+    """What the offline options say; None without any. Raises UsageError when they are incomplete."""
+    if options.schema is None and options.rows_from is None and options.rows is None:
+        return None
+    if options.schema is None or options.rows_from is None:
+        raise UsageError(
+            "without a server both --schema and --rows-from are needed",
+            fix="--schema FILE.sql gives the columns, --rows-from FILE.csv some of the rows",
+        )
+    if options.rows is not None and options.rows < 0:
+        raise UsageError(f"--rows {options.rows} is no number of rows")
+    from slabrow.work.sampled import Offline
+
+    return Offline(Path(options.schema), Path(options.rows_from), options.rows)
+
+
 def context(options: argparse.Namespace, table: str | None = None) -> Context:
     """The checked options. table: a positional argument, instead of --table."""
     named = getattr(options, "table", None)
@@ -78,15 +108,18 @@ def _say(text: str) -> None:
 
 
 def _now(text: str | None) -> datetime:
-    if text is None:
-        return datetime.now(UTC)
+    return datetime.now(UTC) if text is None else parse_moment(text, "--now")
+
+
+def parse_moment(text: str, option: str) -> datetime:
+    """A timestamp in ISO 8601, UTC unless it has an offset. Raises UsageError."""
     try:
-        now = datetime.fromisoformat(text)
+        moment = datetime.fromisoformat(text)
     except ValueError:
         raise UsageError(
-            f"--now {text} is not a timestamp", fix="write it as 2026-03-01T00:00:00+00:00, or as 2026-03-01"
+            f"{option} {text} is not a timestamp", fix="write it as 2026-03-01T00:00:00+00:00, or as 2026-03-01"
         ) from None
-    return now if now.tzinfo else now.replace(tzinfo=UTC)
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
 def parse_wait(text: str) -> int:

@@ -23,6 +23,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     offline.add_argument("--types", metavar="TYPES", help="the types of the key's columns, such as int8,text")
     offline.add_argument("--parts", metavar="N", type=int, help="how many hash partitions")
     offline.add_argument("--zone", metavar="NAME", help="where a timestamptz without an offset is read, else UTC")
+    add(
+        "--key", metavar="COLUMN[,COLUMN]", help="with --by hash: how the rows of --table would spread by these columns"
+    )
     add_common(parser, picture=True)
 
 
@@ -30,6 +33,8 @@ def run(options: argparse.Namespace) -> int:
     asked = context(options)
     from slabrow.core.errors import UsageError
 
+    if options.key is not None:
+        return _spread_of_table(options, asked)
     if bool(options.values) == bool(options.file):
         found = "both VALUE … and --values" if options.file else "neither VALUE … nor --values"
         raise UsageError("there must be one kind of values to route", found=found, fix="give one of them")
@@ -80,6 +85,32 @@ def _spread(options: argparse.Namespace, hashing: "Hashing") -> int:
 
     picture: Path | None = None if options.picture is None else check_picture(options.picture)
     shown = SpreadOf(str(hashing), count_spread(hashing, _columns(options, hashing)), hashing.parts)
+    if picture:
+        draw_spread(shown, picture)
+    print_spread(shown, console())
+    return FINE
+
+
+def _spread_of_table(options: argparse.Namespace, asked: "Context") -> int:
+    from slabrow.core.errors import UsageError
+    from slabrow.show.output import console
+    from slabrow.show.picture import check_picture
+    from slabrow.show.spread import SpreadOf, draw_spread, print_spread
+    from slabrow.work.route import spread_of_table
+
+    if options.by is None or options.parts is None or options.types or options.values or options.file:
+        raise UsageError(
+            "--key spreads the rows of a table over hash partitions",
+            fix="give --by hash --table NAME --key COLUMN --parts N, and no values or types",
+        )
+    if not 2 <= options.parts <= 1 << 20:
+        raise UsageError(f"--parts {options.parts} is out of range", fix="give 2 to 1048576")
+    if options.format != "text":
+        raise UsageError("the spread of a table is shown as text", fix="leave --format out; add --picture")
+    picture: Path | None = None if options.picture is None else check_picture(options.picture)
+    key = tuple(part.strip() for part in options.key.split(","))
+    title, counter, bytes_ = spread_of_table(asked, asked.table_name(), key, options.parts)
+    shown = SpreadOf(title, counter, options.parts, bytes_)
     if picture:
         draw_spread(shown, picture)
     print_spread(shown, console())

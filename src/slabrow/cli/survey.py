@@ -4,7 +4,8 @@ import argparse
 from pathlib import Path
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, context
+from slabrow.cli.common import add_common, add_offline, context, offline_source
+from slabrow.core.errors import UsageError
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -16,6 +17,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--by", metavar="COLUMN", help="count rows by this column; else the layout's key, else a time column"
     )
     parser.add_argument("--per", metavar="SPAN", help="the period to count by: '1 day', '1 month', 1000000")
+    parser.add_argument("--sample", metavar="PERCENT", type=float, help="read so many of a hundred blocks instead")
+    source = parser.add_argument_group("the workload, to tell how data ages")
+    source.add_argument("--workload", metavar="FILE", action="append", default=[], help="a query file or a server log")
+    source.add_argument("--statistics", action="store_true", help="also the server's statement statistics")
+    add_offline(parser)
     parser.add_argument("--save", metavar="FILE", help="also write the JSON to a file, for `census --against`")
     add_common(parser, picture=True)
 
@@ -29,8 +35,27 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.work.survey import Question, survey
 
     picture = _picture(options)
-    question = Question(options.exact, options.by, parse_span(options.per) if options.per else None)
-    result = survey(asked, asked.table_name(), question)
+    if options.sample is not None and (options.exact or not 0 < options.sample <= 100):
+        raise UsageError(
+            f"--sample {options.sample:g} cannot be taken",
+            found="--exact counts every row" if options.exact else "it is a share of a hundred",
+            fix="leave --exact out" if options.exact else "give more than 0 and at most 100",
+        )
+    question = Question(
+        options.exact,
+        options.by,
+        parse_span(options.per) if options.per else None,
+        options.sample,
+        tuple(map(Path, options.workload)),
+        options.statistics,
+    )
+    offline = offline_source(options)
+    if offline is None:
+        result = survey(asked, asked.table_name(), question)
+    else:
+        from slabrow.work.sampled import survey_offline
+
+        result = survey_offline(asked, asked.table_name(), offline, question)
     if options.save:
         write_file(Path(options.save), as_json(SHOWN, result))
     if picture:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, context, progress
+from slabrow.cli.common import add_common, add_offline, context, offline_source, progress
 from slabrow.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -38,6 +38,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     model = parser.add_argument_group("the cost model")
     model.add_argument("--calibrate", action="store_true", help="measure its constants on this server first")
     model.add_argument("--costs", metavar="FILE", help="read its constants from a file; with --calibrate, write them")
+    add_offline(parser)
     result = parser.add_argument_group("the layout")
     result.add_argument("--write", metavar="FILE", help="write the best layout to a new layout file")
     result.add_argument("--choose", metavar="RANK", type=int, help="with --write: the layout of this rank instead")
@@ -63,8 +64,14 @@ def run(options: argparse.Namespace) -> int:
         picture = check_picture(options.picture)
     costs = read_costs(Path(options.costs)) if options.costs and not options.calibrate else None
     sources = Sources(tuple(map(Path, options.workload)), options.statistics, options.calibrate, costs)
+    offline = offline_source(options)
     with progress(options, asked) as watched:
-        result = weigh(watched, asked.table_name(), sources, wishes)
+        if offline is None:
+            result = weigh(watched, asked.table_name(), sources, wishes)
+        else:
+            from slabrow.work.sampled import weigh_offline
+
+            result = weigh_offline(watched, asked.table_name(), offline, sources, wishes)
     if options.costs and options.calibrate:
         write_costs(Path(options.costs), result.costs, f"PostgreSQL {result.version}")
     if picture is not None:

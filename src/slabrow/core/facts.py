@@ -27,6 +27,10 @@ class TableFacts:
     rows            None is never stored: a table of unknown size cannot be weighed
     heap_bytes      without indexes and TOAST
     referenced_by   tables whose foreign keys lead here, with the columns they refer to
+    visible_share   of the blocks that VACUUM has marked as visible to all, 0 to 1
+    can_skip        whether the server's indexes can skip a leading column that is not asked for (PostgreSQL 18)
+    random_page_cost, sequential_page_cost   the server's settings, by which its planner chooses
+    parallel_workers  max_parallel_workers_per_gather
     cache_bytes     what the server says may be cached (effective_cache_size)
     """
 
@@ -41,6 +45,11 @@ class TableFacts:
     referenced_by: tuple[tuple[str, tuple[str, ...]], ...] = ()
     cache_bytes: int = 4 << 30
     block_bytes: int = 8192
+    visible_share: float = 1.0
+    can_skip: bool = True
+    random_page_cost: float = 4.0
+    sequential_page_cost: float = 1.0
+    parallel_workers: int = 2
     not_null: frozenset[str] = field(default=frozenset())
 
     @property

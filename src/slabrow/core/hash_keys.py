@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from slabrow.core.errors import UsageError, nearest
-from slabrow.core.hashing import PARTITION_SEED, HashColumn, LongWords, Texts, Words, partition_hash
+from slabrow.core.hashing import PARTITION_SEED, HashColumn, LongWords, Records, Texts, Words, partition_hash
 from slabrow.core.keys import Edge, Kind, Opaque, parse_value
 
 _ASK = "ask the server: slabrow route --table NAME VALUE"
@@ -31,10 +31,12 @@ class HashType:
 
     name    the server's short one
     scale   digits behind the point that numeric or the seconds of a timestamp keep; None: all
+    fields  the types of a composite's columns
     """
 
     name: str
     scale: int | None = None
+    fields: tuple["HashType", ...] = ()
 
 
 _ALIASES = {
@@ -48,11 +50,28 @@ _TYPE = re.compile(r"([a-z0-9 ]+?)\s*(?:\(\s*(\d+)\s*(?:,\s*(-?\d+)\s*)?\))?( wi
 
 
 def parse_types(text: str) -> tuple[HashType, ...]:
-    """`int8,text` or `numeric(10,2),timestamp with time zone`. Raises UsageError for a type that is not hashed here."""
-    return tuple(_parse_type(part.strip()) for part in re.split(r",(?![^(]*\))", text))
+    """`int8,text`, `numeric(10,2),timestamp with time zone`, or `row(int4,text)` for a composite type.
+
+    Raises UsageError for a type that is not hashed here.
+    """
+    return tuple(_parse_type(part.strip()) for part in _split(text))
+
+
+def _split(text: str) -> list[str]:
+    """At the commas that stand in no parentheses."""
+    parts, depth = [""], 0
+    for letter in text:
+        depth += (letter == "(") - (letter == ")")
+        if letter == "," and depth == 0:
+            parts.append("")
+        else:
+            parts[-1] += letter
+    return parts
 
 
 def _parse_type(text: str) -> HashType:
+    if (composite := re.fullmatch(r"(?:row)?\s*\((.+)\)", text, re.IGNORECASE)) is not None:
+        return HashType("row", None, parse_types(composite.group(1)))
     match = _TYPE.fullmatch(text.lower())
     name = _ALIASES.get(match.group(1) + (match.group(4) or "")) if match else None
     if match is None or name is None:
@@ -73,10 +92,57 @@ def encode(texts: Sequence[str | None], type_: HashType, zone: ZoneInfo | None =
 
     Raises UsageError for a text that is no value of the type, or beyond its range.
     """
+    if type_.fields:
+        return _encode_records(texts, type_, zone)
     filler = _FILLERS[type_.name]
     keys = _ENCODERS[type_.name]([filler if text is None else text for text in texts], type_, zone)
     nulls = np.array([text is None for text in texts], np.bool_)
     return HashColumn(keys, nulls if nulls.any() else None)
+
+
+def _encode_records(texts: Sequence[str | None], type_: HashType, zone: ZoneInfo | None) -> HashColumn:
+    """Composite values as the server prints them: `(17,"a, b",)`."""
+    rows = [_record(text, len(type_.fields)) for text in texts]
+    columns = [encode([row[place] for row in rows], field, zone) for place, field in enumerate(type_.fields)]
+    nulls = np.array([text is None for text in texts], np.bool_)
+    return HashColumn(Records(columns), nulls if nulls.any() else None)
+
+
+def _record(text: str | None, width: int) -> list[str | None]:
+    """The columns of a composite literal; an empty one without quotes is NULL (PostgreSQL manual, 8.16.6)."""
+    if text is None:
+        return [None] * width
+    fields = _record_fields(text.strip())
+    if fields is None or len(fields) != width:
+        raise UsageError(
+            f"{text!r} is not a composite value of {width} columns", fix='write it as the server does: (17,"a, b",)'
+        )
+    return fields
+
+
+def _record_fields(text: str) -> list[str | None] | None:
+    """None where the text is no composite literal."""
+    if not (text.startswith("(") and text.endswith(")")):
+        return None
+    fields: list[str | None] = [None]
+    quoted, at, end = False, 1, len(text) - 1
+    while at < end:
+        letter = text[at]
+        if letter == "\\" and at + 1 < end:
+            fields[-1] = (fields[-1] or "") + text[at + 1]
+            at += 1
+        elif letter == '"' and quoted and text[at + 1] == '"' and at + 1 < end:
+            fields[-1] = (fields[-1] or "") + '"'
+            at += 1
+        elif letter == '"':
+            quoted = not quoted
+            fields[-1] = fields[-1] or ""
+        elif letter == "," and not quoted:
+            fields.append(None)
+        else:
+            fields[-1] = (fields[-1] or "") + letter
+        at += 1
+    return None if quoted else fields
 
 
 _FILLERS = dict.fromkeys(("int2", "int4", "int8", "numeric"), "0") | {

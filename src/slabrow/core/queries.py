@@ -55,6 +55,7 @@ class Place:
     descending  whether the order is downwards
     limit     how many rows LIMIT asks for, as an expression, when nothing stands between it and the table
     wanted    the columns that are read, None for all
+    is_counted  whether the block groups or aggregates its rows
     is_inner  whether another table of the join can supply values for it while the query runs
     """
 
@@ -65,7 +66,7 @@ class Place:
     limit: exp.Expression | None = None
     wanted: frozenset[str] | None = None
     is_inner: bool = False
-    is_written: bool = False
+    is_counted: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -504,7 +505,9 @@ class _Walk:
         pattern = AllOf(tuple(reading.read(condition) for condition in conditions))
         ordered, limit = _order_and_limit(node, items, is_own)
         others = any(other is not item for other in items)
-        self.places.append(Place(item.table, item.alias, pattern, ordered, limit, _wanted(node, is_own), others))
+        self.places.append(
+            Place(item.table, item.alias, pattern, ordered, limit, _wanted(node, is_own), others, _is_counted(node))
+        )
 
     def _derived(self, above: Sequence[exp.Expression], items: Sequence[_Item]) -> dict[int, list[exp.Expression]]:
         """`= constant` carried over equal columns, for each entry of FROM by its id.
@@ -858,6 +861,12 @@ def _order_and_limit(
     if order is not None and len(names) < len(order.expressions):
         asked = None  # the rest must be sorted before rows can be counted
     return tuple(names), asked
+
+
+def _is_counted(node: exp.Expression) -> bool:
+    if not isinstance(node, exp.Select):
+        return False
+    return bool(node.args.get("group")) or any(True for each in node.expressions for _ in each.find_all(exp.AggFunc))
 
 
 def _wanted(node: exp.Expression, is_own: Any) -> frozenset[str] | None:

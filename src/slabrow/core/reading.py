@@ -134,7 +134,7 @@ class _Reader:
                 limit = float(value) if isinstance(value, int) and not isinstance(value, bool) else 10.0
             except NotKnown:
                 limit = 10.0
-        access = Access(self.estimator.shares(condition), place.ordered, limit)
+        access = Access(self.estimator.shares(condition), place.ordered, limit, place.wanted, place.is_counted)
         return Asked(condition, access, is_contradiction(condition, self.facts.not_null))
 
 

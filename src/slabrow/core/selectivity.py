@@ -4,14 +4,14 @@ Shares of different columns are multiplied, as if they were independent; a value
 the distinct values, an open range of unknown width as a third (PostgreSQL manual, 68.1; selfuncs.h for the defaults).
 """
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from math import prod
 
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.keys import Kind, Value, order
-from slabrow.core.keysets import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest
+from slabrow.core.keysets import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest, When
 from slabrow.core.tree import KeyColumn
 
 _EQUAL_DEFAULT = 0.005  # DEFAULT_EQ_SEL
@@ -52,6 +52,9 @@ class Estimator:
         ranges: dict[str, list[Compared]] = {}
         for part in _conjuncts(condition):
             match part:
+                case Compared(when=When.RUN):
+                    # What a join supplies: most joins read the whole of what the other conditions leave.
+                    pass
                 case Compared(column, "=", _):
                     self._pin(found, column, self._equal(column, part.value), 1)
                 case Compared(column, "<>", value):
@@ -61,12 +64,27 @@ class Estimator:
                 case Among(column, values):
                     share = min(1.0, sum(self._equal(column, value) for value in values))
                     self._pin(found, column, share, len(values))
+                case Any_(arms) if len(arms) > 1:
+                    self._any(found, arms)
                 case _:
                     found.other *= self.share(part)
         for column, tests in ranges.items():
             found.by_column[column] = found.by_column.get(column, 1.0) * self._ranged(column, tests)
             found.ranged.add(column)
         return found
+
+    def _any(self, found: Shares, arms: Sequence[Condition]) -> None:
+        """OR whose arms all pin one column can be looked up in an index, arm by arm."""
+        each = [self.shares(arm) for arm in arms]
+        total = 1 - prod(1 - arm.total for arm in each)
+        pinned = set(each[0].equal) | each[0].ranged
+        for arm in each[1:]:
+            pinned &= set(arm.equal) | arm.ranged
+        for column in sorted(pinned)[:1]:
+            share = min(1.0, sum(arm.by_column[column] for arm in each))
+            self._pin(found, column, share, len(arms))
+            total = min(1.0, total / max(share, 1e-12))
+        found.other *= total
 
     @staticmethod
     def _pin(found: Shares, column: str, share: float, values: int) -> None:

@@ -26,6 +26,8 @@ from slabrow.core.windows import WindowRule, window_rule
 NAME_LIMIT = 63
 # A gain below this share is within what the model can be wrong by, and not worth a conversion.
 LEAST_GAIN = 0.10
+LEAST_GAIN_MS = 100.0  # a day: what nobody will ever notice
+SMALL = 1 << 30  # bytes; below, memory and indexes serve most of what partitions would
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,6 +112,7 @@ class Weigher:
     """Weighs candidates of one table.
 
     now         the clock
+    ceiling     the most partitions
     ageing      the column along which rows are retired, None when none is known
     """
 
@@ -120,6 +123,7 @@ class Weigher:
     growth: Growth
     ageing: str | None
     keeps: bool
+    ceiling: int = 1_000
 
     def as_it_is(self) -> Weighed:
         """The table without partitions."""
@@ -140,6 +144,8 @@ class Weigher:
         try:
             planned = self.planned(layout)
         except LayoutError:
+            return None
+        if sum(len(each.leaves) for each in planned) > self.ceiling:
             return None
         shares = leaf_shares(planned, layout, self.facts.columns, self.facts.statistics)
         tree = tree_of(self.facts, layout, planned)
@@ -283,7 +289,8 @@ class Weigher:
         alike = [each for each in ordered if misses(each) == misses(best) and each.ms <= best.ms * 1.02]
         best = min(alike, key=lambda each: (each.partitions, each.ms))
         now = next(each for each in found if each.layout is None)
-        if best is not now and misses(now) == misses(best) and best.ms > now.ms * (1 - LEAST_GAIN):
+        gained = now.ms - best.ms
+        if misses(now) == misses(best) and (gained < now.ms * LEAST_GAIN or gained < LEAST_GAIN_MS):
             best = now
         return [best, *(each for each in ordered if each is not best)]
 
@@ -315,7 +322,7 @@ class Weigher:
 
     def _reasons_to_stay(self, now: Weighed, ranked: Sequence[Weighed]) -> Iterator[str]:
         best = next((each for each in ranked if each.layout is not None), None)
-        if self.facts.bytes < 1 << 30:
+        if self.facts.bytes < SMALL:
             yield (
                 f"the table is small: {self.facts.bytes / (1 << 20):,.0f} MB are found in memory "
                 "and through its indexes"
@@ -335,6 +342,12 @@ class Weigher:
     def _price(self, winner: Weighed, now: Weighed) -> Iterator[str]:
         if winner.layout is None:
             return
+        if self.facts.bytes < SMALL:
+            gained = _seconds(now.ms - winner.ms)
+            yield (
+                f"the table is small, {self.facts.bytes / (1 << 20):,.0f} MB: all this gains {gained} a day, "
+                "and may not be worth a conversion"
+            )
         yield from winner.obstacles
         before = {cost.read.shape.name: cost for cost in now.shapes}
         losses = sorted(_gains(winner, now), key=lambda pair: pair[1])[:3]

@@ -1,40 +1,97 @@
 """How a forecast looks."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 from rich.console import Console
 
+from slabrow.core.outlook import Expected, Outlook
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
+from slabrow.show.survey import growth_text
 from slabrow.show.words import MOST_LINES, bar, count, ends, plural, size
-from slabrow.work.prospect import Prospect
+from slabrow.work.forecast import Forecast
+from slabrow.work.prospect import Prospect, Sized
 
 _BAR_WIDTH = 30
 
 
-def _data(prospect: Prospect) -> Json:
+def _data(forecast: Forecast) -> Json:
+    prospect, outlook = forecast.prospect, forecast.outlook
     return {
         "table": prospect.relation.spelling,
         "layout": str(prospect.layout),
         "exact": prospect.is_exact,
         "homeless_rows": prospect.homeless,
+        "until": None if outlook is None else _outlook_data(forecast, outlook),
         "partitions": [
-            {"name": sized.planned.name, **bounds_data(sized.planned.bounds), "rows": sized.rows, "bytes": sized.bytes}
-            for sized in prospect.sized
+            {
+                "name": sized.planned.name,
+                "parent": sized.top.name if sized.top is not sized.planned else None,
+                **bounds_data(sized.planned.bounds),
+                "rows": rows,
+                "bytes": bytes_,
+                "rows_low": None if expected is None else expected.low,
+                "rows_high": None if expected is None else expected.high,
+            }
+            for sized, rows, bytes_, expected in _each(forecast)
         ],
     }
 
 
-def _rows(prospect: Prospect) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+def _outlook_data(forecast: Forecast, outlook: Outlook) -> Json:
+    return {
+        "day": outlook.until.date().isoformat(),
+        "rows": outlook.rows,
+        "rows_low": outlook.low,
+        "rows_high": outlook.high,
+        "bytes": round(outlook.rows * _bytes_a_row(forecast.prospect)),
+        "retired_partitions": outlook.retired,
+        "rows_a_day": round(outlook.growth.rows_a_day, 1),
+        "uncertainty_rows_a_day": round(outlook.growth.uncertainty, 1),
+        "steady_rows": outlook.steady_rows,
+        "steady_bytes": (
+            None if outlook.steady_rows is None else round(outlook.steady_rows * _bytes_a_row(forecast.prospect))
+        ),
+    }
+
+
+def _each(forecast: Forecast) -> Iterator[tuple[Sized, int | None, int | None, Expected | None]]:
+    """Every leaf with rows and bytes: those of now, or of the day to come."""
+    prospect, outlook = forecast.prospect, forecast.outlook
+    for place, sized in enumerate(prospect.sized):
+        if outlook is None:
+            yield sized, sized.rows, sized.bytes, None
+        else:
+            expected = outlook.expected[place]
+            yield sized, expected.rows, round(expected.rows * _bytes_a_row(prospect)), expected
+
+
+def _bytes_a_row(prospect: Prospect) -> float:
+    rows = prospect.relation.rows or sum(sized.rows or 0 for sized in prospect.sized)
+    return prospect.relation.bytes / rows if rows else 0.0
+
+
+def shown(forecast: Forecast) -> Prospect:
+    """The prospect with the rows and bytes that are to be shown: of now, or of the day to come."""
+    sized = tuple(replace(each, rows=rows, bytes=bytes_) for each, rows, bytes_, _ in _each(forecast))
+    return replace(forecast.prospect, sized=sized)
+
+
+def _rows(forecast: Forecast) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     return ("name", *BOUNDS_HEADER, "rows", "bytes"), [
-        [sized.planned.name, *bounds_row(sized.planned.bounds), sized.rows, sized.bytes] for sized in prospect.sized
+        [sized.planned.name, *bounds_row(sized.planned.bounds), rows, bytes_]
+        for sized, rows, bytes_, _ in _each(forecast)
     ]
 
 
-def _text(prospect: Prospect, out: Console) -> None:
+def _text(forecast: Forecast, out: Console) -> None:
+    prospect = shown(forecast)
     layout = prospect.layout
-    heading(out, f"{prospect.relation.spelling} by {layout}: {plural(len(prospect.sized), 'partition')}")
+    outlook = forecast.outlook
+    when = f" by {outlook.until.date()}" if outlook is not None else ""
+    heading(out, f"{prospect.relation.spelling} by {layout}: {plural(len(prospect.sized), 'partition')}{when}")
     text_partitions(prospect, out)
     if prospect.homeless:
         out.print(
@@ -56,11 +113,26 @@ def _text(prospect: Prospect, out: Console) -> None:
                 f"the largest {size(max(filled))}, the smallest {size(min(filled))}, indexes included."
             )
         )
+    if outlook is not None:
+        _outlook(forecast, outlook, out)
     note(
         out,
         "Bounds are half-open: `from` is in, `to` is out. "
         + ("Rows were counted." if prospect.is_exact else "Rows are estimated from statistics; --exact counts them."),
     )
+
+
+def _outlook(forecast: Forecast, outlook: Outlook, out: Console) -> None:
+    a_row = _bytes_a_row(forecast.prospect)
+    out.print(plain(f"{growth_text(outlook.growth)}"))
+    spread = f"{count(outlook.low)} to {count(outlook.high)}"
+    text = f"By {outlook.until.date()} about {count(outlook.rows)} rows ({spread}), {size(outlook.rows * a_row)}"
+    if outlook.retired:
+        text += f"; {plural(outlook.retired, 'partition')} will have been retired"
+    out.print(plain(text + "."))
+    if outlook.steady_rows is not None:
+        steady = f"{count(outlook.steady_rows)} rows, {size(outlook.steady_rows * a_row)}"
+        out.print(plain(f"With `keep` at {forecast.prospect.layout.keep} it settles at about {steady}."))
 
 
 def text_partitions(prospect: Prospect, out: Console) -> None:
@@ -76,4 +148,4 @@ def text_partitions(prospect: Prospect, out: Console) -> None:
     print_table(out, lines, ("", "bytes"))
 
 
-SHOWN: Shown[Prospect] = Shown("forecast", _data, _rows, _text)
+SHOWN: Shown[Forecast] = Shown("forecast", _data, _rows, _text)

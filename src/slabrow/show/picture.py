@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from slabrow.core.bounds import CatchAll
 from slabrow.core.errors import UsageError
+from slabrow.core.outlook import Expected
 from slabrow.show.bounds import held
 from slabrow.show.words import count, per_span, plural, size
 from slabrow.work.prospect import Prospect
@@ -29,8 +30,11 @@ def check_picture(path: str) -> Path:
     return picture
 
 
-def draw_forecast(prospect: Prospect, path: Path) -> None:
-    """Rows of each partition as bars, with its bytes; partitions without rows yet are outlined."""
+def draw_forecast(prospect: Prospect, path: Path, expected: Sequence[Expected] | None = None) -> None:
+    """Rows of each partition as bars, with its bytes; partitions without rows yet are outlined.
+
+    expected   of a day to come: their uncertainty is drawn as whiskers
+    """
     labels = [sized.planned.name for sized in prospect.sized]
     colours = [WARM if isinstance(sized.planned.bounds, CatchAll) else INK for sized in prospect.sized]
     filled = [sized.bytes for sized in prospect.sized if sized.rows and sized.bytes]
@@ -40,7 +44,9 @@ def draw_forecast(prospect: Prospect, path: Path) -> None:
     if filled:
         subtitle += f"; the largest {size(max(filled))}, indexes included"
     notes = [size(sized.bytes) if sized.rows else "empty" for sized in prospect.sized]
-    _bars(labels, [sized.rows or 0 for sized in prospect.sized], colours, notes, title, subtitle, path)
+    rows = [sized.rows or 0 for sized in prospect.sized]
+    whiskers = None if expected is None else [(each.low, each.high) for each in expected]
+    _bars(labels, rows, colours, notes, title, subtitle, path, whiskers)
 
 
 def draw_survey(survey: Survey, path: Path) -> None:
@@ -76,6 +82,7 @@ def _bars(
     title: str,
     subtitle: str,
     path: Path,
+    whiskers: Sequence[tuple[int, int]] | None = None,
 ) -> None:
     from matplotlib.ticker import FuncFormatter, MaxNLocator
 
@@ -90,6 +97,10 @@ def _bars(
         color=[colour if row else _PALE for colour, row in zip(colours, rows, strict=True)],
         width=0.8,
     )
+    if whiskers is not None:
+        below = [max(0, row - low) for row, (low, _) in zip(rows, whiskers, strict=True)]
+        above = [max(0, high - row) for row, (_, high) in zip(rows, whiskers, strict=True)]
+        axes.errorbar(places, rows, yerr=[below, above], fmt="none", ecolor="#333333", elinewidth=1, capsize=2)
     step = max(1, -(-len(labels) // _MOST_LABELS))
     axes.set_xticks(
         list(places)[::step],

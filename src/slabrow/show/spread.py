@@ -7,18 +7,19 @@ from rich.console import Console
 
 from slabrow.core.spread import POWERS, Spread, SpreadCounter
 from slabrow.show.output import heading, note, plain, print_table, table
-from slabrow.show.words import MOST_LINES, bar, count, ends, plural, share
+from slabrow.show.words import MOST_LINES, bar, count, ends, plural, share, size
 
 _BAR_WIDTH = 40
 
 
 @dataclass(frozen=True, slots=True)
 class SpreadOf:
-    """What was counted, over how many parts."""
+    """What was counted, over how many parts. bytes: of all rows together, None where nobody knows."""
 
     title: str
     counter: SpreadCounter
     parts: int
+    bytes: int | None = None
 
 
 def print_spread(shown: SpreadOf, out: Console) -> None:
@@ -26,7 +27,7 @@ def print_spread(shown: SpreadOf, out: Console) -> None:
     counter, spread = shown.counter, shown.counter.spread(shown.parts)
     heading(out, f"{shown.title}: {count(counter.total)} rows")
     if spread is not None:
-        _print_parts(spread, out)
+        _print_parts(spread, shown.bytes, out)
     _print_giant(shown, out)
     numbers = ("parts", "largest part", "× mean", "variation", "empty")
     lines = table(*numbers, right=numbers)
@@ -50,14 +51,17 @@ def _print_giant(shown: SpreadOf, out: Console) -> None:
         out.print(plain(text + "."))
 
 
-def _print_parts(spread: Spread, out: Console) -> None:
-    lines = table("remainder", "rows", "", right=("remainder", "rows"))
+def _print_parts(spread: Spread, bytes_: int | None, out: Console) -> None:
+    known = () if bytes_ is None else ("bytes",)
+    lines = table("remainder", "rows", *known, "", right=("remainder", "rows", "bytes"))
+    total = sum(spread.rows) or 1
     for part in ends(tuple(enumerate(spread.rows))):
         if part is None:
             lines.add_row("…", f"{spread.parts - MOST_LINES} more")
             continue
         remainder, rows = part
-        lines.add_row(str(remainder), count(rows), bar(rows / (spread.largest or 1), _BAR_WIDTH))
+        of_rows = () if bytes_ is None else (size(bytes_ * rows / total),)
+        lines.add_row(str(remainder), count(rows), *of_rows, bar(rows / (spread.largest or 1), _BAR_WIDTH))
     print_table(out, lines, ("",))
     evenness = f"The largest part is {spread.largest_to_mean:.2f} × the mean, the coefficient of variation is "
     out.print(plain(f"{evenness}{spread.variation:.2f}; {plural(spread.empty, 'part')} empty."))

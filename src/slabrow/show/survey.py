@@ -5,7 +5,9 @@ from typing import Any
 
 from rich.console import Console
 
+from slabrow.core.ages import Ages
 from slabrow.core.bounds import Listed, Range
+from slabrow.core.growth import Growth
 from slabrow.core.keys import Value, spell
 from slabrow.show.bounds import held, key_data, value_data
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
@@ -45,8 +47,30 @@ def _data(survey: Survey) -> Json:
             for key in survey.foreign_keys
         ],
         "counts": None if survey.counts is None else _counts_data(survey.counts),
+        "growth": None if survey.growth is None else _growth_data(survey.growth),
+        "ageing": [
+            {"column": each.column, "score": each.score, "reasons": list(each.reasons)} for each in survey.ageing
+        ],
+        "ages": None if survey.ages is None else _ages_data(survey.ages),
         "notes": list(survey.notes),
     }
+
+
+def _growth_data(growth: Growth) -> Json:
+    return {
+        "column": growth.column,
+        "newest": growth.newest.isoformat(),
+        "rows_a_day": round(growth.rows_a_day, 1),
+        "rows_a_month": round(growth.rows_a_month, 1),
+        "trend_rows_a_day_per_day": round(growth.trend, 4),
+        "uncertainty_rows_a_day": round(growth.uncertainty, 1),
+        "doubles_on": None if growth.doubles_on is None else growth.doubles_on.date().isoformat(),
+    }
+
+
+def _ages_data(ages: Ages) -> Json:
+    within = {f"last_{name}": round(share, 4) for name, share in ages.within}
+    return {"column": ages.column, **within, "older": round(ages.older, 4), "without_lower_bound": round(ages.all, 4)}
 
 
 def _column_data(column: SurveyedColumn, rows: int | None) -> Json:
@@ -132,9 +156,45 @@ def _text(survey: Survey, out: Console) -> None:
     if survey.counts is not None:
         out.print()
         _counts(survey.counts, out)
+    _ageing(survey, out)
     for text in survey.notes:
         out.print()
         note(out, f"Note: {text}.")
+
+
+def _ageing(survey: Survey, out: Console) -> None:
+    growth, ages = survey.growth, survey.ages
+    if growth is not None or survey.ageing:
+        out.print()
+        heading(out, "How it grows and ages")
+    if growth is not None:
+        out.print(plain(growth_text(growth)))
+    for place, each in enumerate(survey.ageing[:3]):
+        how = "Data ages along" if place == 0 else "It could also be"
+        out.print(plain(f"{how} {each.column}: it {' and '.join(each.reasons)}."))
+    if ages is not None:
+        lines = table("the workload reads", "of its runs", "", right=("of its runs",))
+        for name, part in ages.within:
+            lines.add_row(f"nothing older than a {name}", share(part), bar(part, _BAR_WIDTH))
+        lines.add_row("what is older", share(ages.older), bar(ages.older, _BAR_WIDTH))
+        lines.add_row(plain(f"without a lower end of {ages.column}"), share(ages.all), bar(ages.all, _BAR_WIDTH))
+        print_table(out, lines, ("",))
+
+
+def growth_text(growth: Growth) -> str:
+    """The rate, its trend and when the table will be twice as large, in one or two sentences."""
+    error = f" ± {count(round(growth.uncertainty))}" if growth.uncertainty >= 1 else ""
+    text = (
+        f"About {count(round(growth.rows_a_day))}{error} new rows a day along {growth.column}, "
+        f"{count(round(growth.rows_a_month))} a month"
+    )
+    yearly = growth.share_a_year
+    if yearly is not None and abs(yearly) >= 0.01:
+        text += f", and {'more' if yearly > 0 else 'fewer'} from day to day ({yearly:+.0%} a year)"
+    doubles = growth.doubles_on
+    if doubles is not None:
+        text += f". There will be twice as many rows by {doubles.date().isoformat()}"
+    return text + "."
 
 
 def _cells(surveyed: SurveyedColumn) -> list[str]:

@@ -1,11 +1,114 @@
-"""`forecast`: the partitions that a layout gives, before anything exists (N12, N13)."""
+"""`forecast`: the partitions a layout gives, before anything exists (N12, N13), now or at a day to come."""
 
-from slabrow.core.layout import Layout
+from dataclasses import dataclass, replace
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+from slabrow.core.candidates import ageing
+from slabrow.core.due import as_key, cutoff, is_past
+from slabrow.core.errors import LayoutError, UsageError
+from slabrow.core.facts import TableFacts
+from slabrow.core.growth import Growth, growth
+from slabrow.core.layout import By, Layout
+from slabrow.core.outlook import Expected, Outlook, expected_in, grown, steady_rows
+from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql.connection import Connection
 from slabrow.work.context import Context
 from slabrow.work.prospect import Prospect, prospect
 
 
-def forecast(context: Context, layout: Layout, *, exact: bool) -> Prospect:
-    """The partitions with their bounds, rows and bytes, from the table's statistics or counted. Changes nothing."""
+@dataclass(frozen=True, slots=True)
+class Forecast:
+    """prospect: the partitions of that day, with the rows that they have now; outlook: what they will have."""
+
+    prospect: Prospect
+    outlook: Outlook | None = None
+
+
+def forecast(context: Context, layout: Layout, *, exact: bool, until: datetime | None = None) -> Forecast:
+    """See `prospect`. Changes nothing.
+
+    until   a day to come; the rows of that day follow from the growth that the statistics show
+    Raises UsageError when that day is not to come, or the statistics show no growth along time.
+    """
+    if until is not None and until <= context.now:
+        raise UsageError(
+            f"--until {until.date()} is not to come",
+            found=f"it is taken to be {context.now.date()}",
+            fix="name a later day",
+        )
     with context.connected() as connection:
-        return prospect(context, connection, layout, exact=exact)
+        if until is None:
+            return Forecast(prospect(context, connection, layout, exact=exact))
+        trend = _growth(connection, layout)
+        if layout.by is By.RANGE and not _is_along(layout, trend):
+            raise UsageError(
+                f"what comes of {layout.table} by then cannot be told",
+                found=f"its rows come along {trend.column}, and the layout divides by {layout.key[0]}",
+                fix="leave --until out, or divide by that column",
+            )
+        seen = prospect(replace(context, now=until), connection, layout, exact=exact)
+        return _looked_out(seen, trend, until)
+
+
+def _growth(connection: Connection, layout: Layout) -> Growth:
+    with catalogue.reading(connection, f"read {layout.table}"):
+        found = catalogue.relation(connection, layout.table)
+        columns = {each.name: each.as_key() for each in catalogue.columns(connection, found)}
+        statistics = catalogue.column_statistics(connection, found)
+        rows = found.rows
+        if rows is None and catalogue.is_partitioned(found):
+            rows = catalogue.leaves_total(connection, found).rows
+    facts = TableFacts(found.name, found.spelling, rows or 0, 0, 0, columns, statistics)
+    times = [each.column for each in ageing(facts, {}, 0.0) if columns[each.column].kind.is_time]
+    preferred = [layout.key[0]] if layout.key[0] in times else times
+    for name in preferred:
+        trend = growth(name, statistics[name], facts.rows)
+        if trend is not None:
+            return trend
+    raise UsageError(
+        f"nothing is known of how {found.spelling} grows",
+        found="no time column with statistics lies in the order of its rows",
+        fix=f"run ANALYZE {found.spelling}, or leave --until out",
+    )
+
+
+def _is_along(layout: Layout, trend: Growth) -> bool:
+    return layout.key[0] == trend.column
+
+
+def _looked_out(seen: Prospect, trend: Growth, until: datetime) -> Forecast:
+    layout, kind = seen.layout, seen.key[0].kind
+    kept = seen.sized
+    if layout.keep is not None and layout.by is By.RANGE:
+        limit = cutoff(layout, as_key(until, kind, ZoneInfo(layout.zone)))
+        kept = tuple(each for each in kept if not is_past(each.top.bounds, limit))
+    if not kept:
+        raise LayoutError(f"no partition of {layout.table} is left by {until.date()}", fix="check `keep` in the layout")
+    retired = len({each.top.name for each in seen.sized}) - len({each.top.name for each in kept})
+    rows = [each.rows or 0 for each in kept]
+    if layout.by is By.RANGE:
+        tops: dict[str, Expected] = {}
+        of_top: dict[str, int] = {}
+        for each in kept:
+            of_top[each.top.name] = of_top.get(each.top.name, 0) + (each.rows or 0)
+        for each in kept:
+            known = of_top[each.top.name]
+            tops[each.top.name] = expected_in(each.top.bounds, known, trend, until, ZoneInfo(layout.zone))
+        expected = [
+            _part(tops[each.top.name], _share(each.rows or 0, of_top[each.top.name], len(each.top.leaves)))
+            for each in kept
+        ]
+    else:
+        expected = grown(rows, trend, until)
+    outlook = Outlook(until, trend, tuple(expected), retired, steady_rows(layout, trend, until))
+    return Forecast(replace(seen, sized=kept), outlook)
+
+
+def _share(rows: int, of_top: int, leaves: int) -> float:
+    """Of a partition's rows in one of its own partitions: as they lie now, evenly where there are none yet."""
+    return rows / of_top if of_top else 1 / leaves
+
+
+def _part(whole: Expected, share: float) -> Expected:
+    return Expected(round(whole.rows * share), round(whole.low * share), round(whole.high * share))

@@ -15,7 +15,6 @@ from slabrow.core.layout import By, Layout
 from slabrow.core.reconcile import NAME_LIMIT
 from slabrow.core.sizes import leaf_shares
 from slabrow.core.spread import SpreadCounter
-from slabrow.core.tree import KeyColumn
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.catalogue import ColumnFact, Relation
 from slabrow.servers.postgresql.connection import Connection
@@ -157,7 +156,7 @@ def _estimated(asked: _Asked, statistics: dict[str, ColumnStatistics]) -> Prospe
         return asked.prospect(planned, [known for each in planned for _ in each.leaves], 0, 0, False)
     values = tuple(value for value, _ in seen.common) if layout.by is By.LIST else ()
     planned = asked.planned(seen.low, seen.high, values)
-    columns = {each.name: KeyColumn(each.name, each.name, each.kind, each.type_name) for each in asked.columns}
+    columns = {each.name: each.as_key() for each in asked.columns}
     rows = list(split_evenly(found.rows, leaf_shares(planned, layout, columns, statistics)))
     homeless = 0 if layout.by is By.HASH else max(0, found.rows - sum(rows))
     nulls = 0 if layout.by is By.HASH else round(seen.null_share * found.rows)

@@ -8,9 +8,9 @@ import numpy as np
 
 from slabrow.core.bounds import Hashed, Range, spell_bounds
 from slabrow.core.errors import UsageError
-from slabrow.core.hash_keys import HashType, keys_hash
+from slabrow.core.hash_keys import HashType, keys_hash, parse_types
 from slabrow.core.keys import Key, Kind, parse_value, spell_local
-from slabrow.core.layout import By
+from slabrow.core.layout import By, Layout
 from slabrow.core.names import Name
 from slabrow.core.spread import SpreadCounter
 from slabrow.core.tree import Partition, Tree
@@ -18,6 +18,7 @@ from slabrow.files.value_file import Columns, read_keys, split_key
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.work.context import Context
+from slabrow.work.prospect import key_columns
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,6 +82,23 @@ def count_spread(hashing: Hashing, batches: Iterable[Columns]) -> SpreadCounter:
     for columns in batches:
         counter.add(keys_hash(columns, hashing.types, hashing.zone))
     return counter
+
+
+def spread_of_table(context: Context, table: Name, key: tuple[str, ...], parts: int) -> tuple[str, SpreadCounter, int]:
+    """How the rows of a table would spread by some of its columns: a title, the counts, and the table's bytes.
+
+    The server counts the rows of each key, in one scan; they are hashed here.
+    Raises UsageError for a column that is not there, or whose type is not hashed here.
+    """
+    layout = Layout(table, By.HASH, key, parts=parts)
+    with context.connected() as connection, catalogue.reading(connection, f"count the keys of {table}"):
+        found = catalogue.relation(connection, table)
+        columns = key_columns(layout, catalogue.columns(connection, found), found.spelling)
+        types = tuple(parse_types(column.type_name)[0] for column in columns)
+        counter = SpreadCounter(parts)
+        for texts, rows in measure.count_keys(connection, found.name, columns):
+            counter.add(keys_hash(texts, types), np.array(rows, np.int64))
+        return f"{found.spelling} by hash ({', '.join(key)}) in {parts} parts", counter, found.bytes
 
 
 def route(context: Context, table: Name, values: Sequence[str]) -> Routes:

@@ -1,20 +1,31 @@
 """`survey`: what is in this table (N01, N03)."""
 
 from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
+from slabrow.core.ages import Ages, ages_read
 from slabrow.core.bounds import Bounds, Listed, Range
+from slabrow.core.candidates import Ageing, ageing
 from slabrow.core.due import MOST_PARTITIONS, slots
 from slabrow.core.errors import ServerError, UsageError
 from slabrow.core.estimates import ColumnStatistics, share_of, split_evenly
+from slabrow.core.facts import TableFacts
+from slabrow.core.growth import Growth, growth
 from slabrow.core.keys import Edge, Value
 from slabrow.core.layout import By, Layout
 from slabrow.core.names import Name
+from slabrow.core.reading import TableWorkload, read_workload, usage
+from slabrow.core.sample import column_statistics
 from slabrow.core.spans import Grid, Span, Unit, fits
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.catalogue import ColumnFact, ForeignKeyFact, IndexFact, Relation
 from slabrow.servers.postgresql.connection import Connection
 from slabrow.work.context import Context
+from slabrow.work.workloads import gathered, named_tables
+
+MOST_SAMPLED = 300_000  # rows; what a sample says hardly changes beyond, and it is held in memory
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,15 +69,25 @@ class Survey:
     partitions: int | None
     counts: Counts | None
     notes: tuple[str, ...] = ()
+    growth: Growth | None = None
+    ageing: tuple[Ageing, ...] = ()
+    ages: Ages | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """What to count by. column and per None: what the layout says, else months of the column that time moves along."""
+    """What to count by. column and per None: what the layout says, else months of the column that time moves along.
+
+    percent     read so many blocks in a hundred, instead of the planner's statistics
+    workload    query files and logs, to tell along which column data ages and how old what is read is
+    """
 
     exact: bool = False
     column: str | None = None
     per: Span | None = None
+    percent: float | None = None
+    workload: tuple[Path, ...] = ()
+    statistics: bool = False
 
 
 def survey(context: Context, table: Name, question: Question) -> Survey:
@@ -86,12 +107,13 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
             found = replace(found, rows=leaves.rows, heap_bytes=leaves.heap_bytes, index_bytes=leaves.index_bytes)
         rows = measure.count_rows(connection, found.name) if question.exact else found.rows
         found = replace(found, rows=rows)
+        facts = catalogue.columns(connection, found)
         statistics = catalogue.column_statistics(connection, found)
-        columns = tuple(
-            SurveyedColumn(column, statistics.get(column.name)) for column in catalogue.columns(connection, found)
-        )
+        if question.percent is not None:
+            statistics = _sampled(connection, found, facts, question.percent)
+        columns = tuple(SurveyedColumn(column, statistics.get(column.name)) for column in facts)
         counts = _counts(connection, found, columns, question, layout)
-        return Survey(
+        seen = Survey(
             found,
             rows,
             question.exact,
@@ -102,6 +124,55 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
             counts,
             tuple(_notes(found, columns, question)),
         )
+        return _with_ageing(context, connection, seen, question)
+
+
+def _sampled(
+    connection: Connection, found: Relation, columns: tuple[ColumnFact, ...], percent: float
+) -> dict[str, ColumnStatistics]:
+    """Statistics from a block sample. Raises UsageError when so many blocks are more than a sample."""
+    expected = (found.rows or 0) * percent / 100
+    if expected > MOST_SAMPLED:
+        most = 100 * MOST_SAMPLED / max(1, found.rows or 1)
+        raise UsageError(
+            f"{percent:g} % of {found.spelling} are about {expected:,.0f} rows",
+            found=f"a sample holds at most {MOST_SAMPLED:,}",
+            fix=f"ask for --sample {most:.2g}, or --exact for all of them",
+        )
+    values = measure.sample(connection, found.name, columns, percent)
+    total = found.rows if found.rows is not None else round(len(next(iter(values.values()), [])) * 100 / percent)
+    return {name: column_statistics(name, column, total) for name, column in values.items()}
+
+
+def _with_ageing(context: Context, connection: Connection, seen: Survey, question: Question) -> Survey:
+    """Adds how the table grows, along which column its data ages, and how old what the workload reads is."""
+    if seen.rows is None or not any(column.statistics for column in seen.columns):
+        return seen
+    name = seen.relation.name
+    facts = TableFacts(
+        name,
+        seen.relation.spelling,
+        seen.rows,
+        seen.relation.heap_bytes,
+        seen.relation.index_bytes,
+        {each.column.name: each.column.as_key() for each in seen.columns},
+        {each.column.name: each.statistics for each in seen.columns if each.statistics is not None},
+    )
+    read: TableWorkload | None = None
+    if question.workload or question.statistics:
+        workload = gathered(question.workload, connection, statistics=question.statistics)
+        zone = catalogue.time_zone(connection) or ZoneInfo("UTC")
+        read = read_workload(workload, facts, named_tables(connection, workload, name), zone, context.now)
+    return with_ageing(seen, facts, read, context.now)
+
+
+def with_ageing(seen: Survey, facts: TableFacts, read: TableWorkload | None, now: datetime) -> Survey:
+    """The same from facts, wherever they come from."""
+    aged = ageing(facts, usage(read) if read else {}, read.weight if read else 0.0)
+    times = [each for each in aged if facts.columns[each.column].kind.is_time]
+    trend = growth(times[0].column, facts.statistics[times[0].column], facts.rows) if times else None
+    ages = ages_read(read, times[0].column, now) if read and times else None
+    return replace(seen, growth=trend, ageing=aged, ages=ages)
 
 
 def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Question) -> list[str]:
@@ -113,6 +184,8 @@ def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Quest
             f"there are no column statistics that this role may see: run ANALYZE {found.spelling}, or "
             "ask for SELECT on it"
         )
+    elif question.percent is not None:
+        notes.append(f"values are those of a sample of {question.percent:g} % of the blocks")
     elif not question.exact:
         notes.append("rows and values are the planner's estimates; --exact counts the rows")
     elif found.rows:
@@ -192,7 +265,7 @@ def _by_period(
         return None
     if low is None or high is None or isinstance(low, Edge) or isinstance(high, Edge):
         return Counts(column.name, grid.span, str(grid.zone), (), nulls, exact)
-    ranges = _periods(grid, low, high, column.name)
+    ranges = periods(grid, low, high, column.name)
     if exact:
         thresholds = [bounds.from_[0] for bounds in ranges if bounds.from_] + [end[0] for end in [ranges[-1].to] if end]
         rows = measure.count_buckets(connection, found.name, column, thresholds).counts[1:-1]
@@ -209,7 +282,7 @@ def _by_period(
     )
 
 
-def _periods(grid: Grid, low: Value, high: Value, column: str) -> list[Range]:
+def periods(grid: Grid, low: Value, high: Value, column: str) -> list[Range]:
     first, last = grid.index(low), grid.index(high)
     if last - first >= MOST_PARTITIONS:
         raise UsageError(

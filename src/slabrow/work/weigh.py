@@ -1,6 +1,6 @@
 """`weigh`: candidate keys and layouts against the workload that really runs (N02, N04–N09)."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -11,7 +11,6 @@ from slabrow.core.facts import TableFacts
 from slabrow.core.growth import Growth as Trend
 from slabrow.core.growth import growth
 from slabrow.core.layout import Layout
-from slabrow.core.mentions import tables_in
 from slabrow.core.names import Name
 from slabrow.core.queries import Schema
 from slabrow.core.reading import TableWorkload, read_workload, together, usage
@@ -19,10 +18,9 @@ from slabrow.core.weighing import Growth, Verdict, Weigher
 from slabrow.core.workload import Workload
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.calibration import calibrated
-from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.facts import table_facts
 from slabrow.work.context import Context
-from slabrow.work.workloads import gathered
+from slabrow.work.workloads import gathered, named_tables
 
 # All runs of all shapes together, and a share for each of some forty candidates: about ten seconds of weighing.
 MOST_RUNS = 2_400
@@ -65,7 +63,7 @@ def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> We
         workload = gathered(sources.paths, connection, statistics=sources.statistics)
         with catalogue.reading(connection, f"weigh {table}"):
             facts = table_facts(connection, table)
-            schema = named(connection, workload, facts.name)
+            schema = named_tables(connection, workload, facts.name)
         zone = catalogue.time_zone(connection) or ZoneInfo("UTC")
         costs = sources.costs or Costs()
         if sources.calibrate:
@@ -106,20 +104,13 @@ def weighed(
         Growth(trend.rows_a_day if trend else 0.0),
         aged[0].column if aged else None,
         wishes.keep is not None,
+        wishes.ceiling,
     )
     verdict = weigher.verdict(
         layouts, wishes.target_bytes, lambda done: context.progress(0.15 + 0.85 * done, "weighing layouts")
     )
     context.progress(1.0, "done")
     return Weighing(facts, workload, read, verdict, aged, trend, wishes, costs, is_measured, version, str(zone))
-
-
-def named(connection: Connection, workload: Workload, table: Name) -> Schema:
-    """The columns of every table that the workload names; the search path is taken to lead to the table's schema."""
-    names = {name for shape in workload.shapes for name in tables_in(shape.marked) or ()}
-    schema = catalogue.schema(connection, {*names, table})
-    path = schema.search_path if table.schema in schema.search_path else (*schema.search_path, table.schema or "public")
-    return replace(schema, search_path=path)
 
 
 def chosen(verdict: Verdict, rank: int | None) -> Layout:

@@ -1,9 +1,13 @@
 """Reads the workload from wherever it is: query files, server logs, the server's statement statistics (N37)."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from slabrow.core.errors import UsageError
+from slabrow.core.mentions import tables_in
+from slabrow.core.names import Name
+from slabrow.core.queries import Schema
 from slabrow.core.workload import Collector, Workload, merged
 from slabrow.files.query_file import read_queries
 from slabrow.files.server_log import looks_like_log, read_log
@@ -30,6 +34,14 @@ def gathered(paths: Sequence[Path], connection: Connection | None, *, statistics
         with catalogue.reading(connection, "read the statement statistics"):
             found.append(read_statistics(connection))
     return merged(found)
+
+
+def named_tables(connection: Connection, workload: Workload, table: Name) -> Schema:
+    """The columns of every table that the workload names; the search path is taken to lead to the table's schema."""
+    names = {name for shape in workload.shapes for name in tables_in(shape.marked) or ()}
+    schema = catalogue.schema(connection, {*names, table})
+    path = schema.search_path if table.schema in schema.search_path else (*schema.search_path, table.schema or "public")
+    return replace(schema, search_path=path)
 
 
 def _read(path: Path, database: str | None) -> Workload:

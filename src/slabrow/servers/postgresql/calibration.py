@@ -23,7 +23,13 @@ def calibrated(connection: Connection, progress: Callable[[float, str], None]) -
     """
     try:
         with explained("calibrate"), connection.transaction(force_rollback=True):
-            for setting in ("jit = off", "max_parallel_workers_per_gather = 0", "enable_bitmapscan = off"):
+            # The tables have to fit, or their blocks are read anew each time; this is for the session's first of them.
+            for setting in (
+                "temp_buffers = '256MB'",
+                "jit = off",
+                "max_parallel_workers_per_gather = 0",
+                "enable_bitmapscan = off",
+            ):
                 connection.execute(f"SET LOCAL {setting}".encode())
             progress(0.05, "making tables to measure on")
             _tables(connection)
@@ -41,19 +47,23 @@ def calibrated(connection: Connection, progress: Callable[[float, str], None]) -
 
 def _tables(connection: Connection) -> None:
     run = connection.execute
-    run("CREATE TEMP TABLE slabrow_parts (k int NOT NULL, v int) PARTITION BY RANGE (k)")
+    columns = "(k int NOT NULL, v int, w int, x timestamptz, y real, z text)"
+    run(f"CREATE TEMP TABLE slabrow_parts {columns} PARTITION BY RANGE (k)".encode())
     for leaf in range(_LEAVES):
         run(
             f"CREATE TEMP TABLE slabrow_part_{leaf} PARTITION OF slabrow_parts "
             f"FOR VALUES FROM ({leaf * 10}) TO ({leaf * 10 + 10})".encode()
         )
-    run("CREATE TEMP TABLE slabrow_one (k int NOT NULL, v int)")
+    run(f"CREATE TEMP TABLE slabrow_one {columns}".encode())
     # Planning looks at every index of every leaf, and at its statistics: three indexes and some rows are usual.
     for table in ("slabrow_parts", "slabrow_one"):
         run(f"CREATE INDEX ON {table} (v)".encode())
-        run(f"CREATE INDEX ON {table} (k, v)".encode())
-        run(f"CREATE INDEX ON {table} (v, k)".encode())
-        rows = f"SELECT n % {_LEAVES * 10}, n % 977 FROM generate_series(1, {_LEAVES * 200}) n"
+        run(f"CREATE INDEX ON {table} (x)".encode())
+        run(f"CREATE INDEX ON {table} (v, x)".encode())
+        rows = (
+            f"SELECT n % {_LEAVES * 10}, n % 977, n, timestamptz '2026-01-01' + n * interval '1 minute', n, 'z' "
+            f"FROM generate_series(1, {_LEAVES * 200}) n"
+        )
         run(f"INSERT INTO {table} {rows}".encode())
     run(f"CREATE TEMP TABLE slabrow_narrow AS SELECT n, n AS k FROM generate_series(1, {_ROWS}) n".encode())
     run(
@@ -61,9 +71,14 @@ def _tables(connection: Connection) -> None:
             SELECT n, (n::bigint * 7919 % {_ROWS})::int AS scattered, repeat('x', 900) AS filler
             FROM generate_series(1, {_ROWS // 8}) n""".encode()
     )
+    run("CREATE TEMP TABLE slabrow_two (n int NOT NULL, k int) PARTITION BY RANGE (n)")
+    for low, high in (("MINVALUE", _ROWS // 2), (_ROWS // 2, "MAXVALUE")):
+        bounds = f"FROM ({low}) TO ({high})"
+        run(f"CREATE TEMP TABLE slabrow_two_{low} PARTITION OF slabrow_two FOR VALUES {bounds}".encode())
+    run("INSERT INTO slabrow_two SELECT * FROM slabrow_narrow")
     run("CREATE INDEX ON slabrow_narrow (k)")
     run("CREATE INDEX ON slabrow_wide (scattered)")
-    run("ANALYZE slabrow_parts, slabrow_one, slabrow_narrow, slabrow_wide")
+    run("ANALYZE slabrow_parts, slabrow_one, slabrow_narrow, slabrow_wide, slabrow_two")
 
 
 def _measured(connection: Connection) -> Costs:
@@ -74,11 +89,13 @@ def _measured(connection: Connection) -> Costs:
         return _median(connection, sql, "ANALYZE, TIMING OFF", "Execution Time")
 
     default = Costs()
-    one = plan("SELECT * FROM slabrow_one WHERE v = 5")
-    every = plan("SELECT * FROM slabrow_parts WHERE v = 5")
-    pruned = plan("SELECT * FROM slabrow_parts WHERE k = 5 AND v = 5")
-    started = plan("SELECT * FROM slabrow_parts WHERE k = (now()::date - current_date) AND v = 5")
-    opened = ran("SELECT * FROM slabrow_parts WHERE v = 5") - ran("SELECT * FROM slabrow_one WHERE v = 5")
+    # A query as people write it: a look-up, a window and an order.
+    asked = "v = 5 AND x >= '2026-01-01' AND x < '2026-02-01'"
+    one = plan(f"SELECT w, y FROM slabrow_one WHERE {asked} ORDER BY x")
+    every = plan(f"SELECT w, y FROM slabrow_parts WHERE {asked} ORDER BY x")
+    pruned = plan(f"SELECT w, y FROM slabrow_parts WHERE k = 5 AND {asked} ORDER BY x")
+    started = plan(f"SELECT w, y FROM slabrow_parts WHERE k = (now()::date - current_date) AND {asked} ORDER BY x")
+    opened = ran(f"SELECT w, y FROM slabrow_parts WHERE {asked}") - ran(f"SELECT w, y FROM slabrow_one WHERE {asked}")
     narrow_blocks, wide_blocks = (_blocks(connection, name) for name in ("slabrow_narrow", "slabrow_wide"))
     narrow_rows, wide_rows = _ROWS, _ROWS // 8
     narrow = ran("SELECT count(*) FROM slabrow_narrow WHERE n > 0")
@@ -88,6 +105,7 @@ def _measured(connection: Connection) -> Costs:
     row = (narrow * wide_blocks - wide * narrow_blocks) / determinant if determinant else default.row
     row = row if row > 0 else default.row
     block = max((wide - wide_rows * row) / max(1, wide_blocks), default.block / 10)
+    appended = ran("SELECT count(*) FROM slabrow_two WHERE n > 0") - narrow
     connection.execute("SET LOCAL enable_seqscan = off")
     fetched = ran(f"SELECT count(filler) FROM slabrow_wide WHERE scattered < {_ROWS}") / wide_rows
     descended = ran(
@@ -96,7 +114,8 @@ def _measured(connection: Connection) -> Costs:
     )
     connection.execute("SET LOCAL enable_seqscan = on")
     added = _ROWS // 4
-    values = f"SELECT n % {_LEAVES * 10}, n FROM generate_series(1, {added}) n"
+    values = f"SELECT n % {_LEAVES * 10}, n, n, timestamptz '2026-01-01' + n * interval '1 s', n, 'z' "
+    values += f"FROM generate_series(1, {added}) n"
     inserted = ran(f"INSERT INTO slabrow_one {values}") / added
     routed = ran(f"INSERT INTO slabrow_parts {values}") / added
     deleted = ran(f"DELETE FROM slabrow_narrow WHERE k <= {_ROWS // 20}") / (_ROWS // 20)
@@ -109,7 +128,8 @@ def _measured(connection: Connection) -> Costs:
         block=_rounded(block),
         read=default.read,
         row=_rounded(row),
-        fetch=_rounded(max(fetched - block, default.fetch / 20)),
+        append=_rounded(max(appended / narrow_rows, default.append / 20)),
+        fetch=_rounded(max(fetched - block, row)),
         descent=_rounded(max(descended / 5000 - fetched, default.descent / 20)),
         insert=_rounded(inserted / 4),
         route=_rounded(max(routed - inserted, default.route / 20)),

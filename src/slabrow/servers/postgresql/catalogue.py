@@ -272,6 +272,10 @@ class ColumnFact:
     def kind(self) -> Kind:
         return kind_of(self.type_name)
 
+    def as_key(self) -> KeyColumn:
+        """The same column as a key column is described."""
+        return KeyColumn(self.name, self.name, self.kind, self.type_name, self.not_null)
+
 
 def columns(connection: Connection, found: Relation) -> tuple[ColumnFact, ...]:
     """The columns of a table in their order."""

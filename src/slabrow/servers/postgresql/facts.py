@@ -3,7 +3,6 @@
 from slabrow.core.errors import ServerError
 from slabrow.core.facts import IndexFacts, TableFacts
 from slabrow.core.names import Name
-from slabrow.core.tree import KeyColumn
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.catalogue import Relation
 from slabrow.servers.postgresql.connection import Connection
@@ -33,14 +32,16 @@ def table_facts(connection: Connection, name: Name) -> TableFacts:
         rows,
         heap,
         indexes,
-        {
-            column.name: KeyColumn(column.name, column.name, column.kind, column.type_name, column.not_null)
-            for column in columns
-        },
+        {column.name: column.as_key() for column in columns},
         statistics,
         _indexes(connection, found, indexes),
         _referenced_by(connection, found),
-        _cache_bytes(connection),
+        int(_setting(connection, "effective_cache_size")) * 8192,
+        visible_share=_visible_share(connection, found),
+        random_page_cost=_setting(connection, "random_page_cost"),
+        sequential_page_cost=_setting(connection, "seq_page_cost"),
+        parallel_workers=int(_setting(connection, "max_parallel_workers_per_gather")),
+        can_skip=connection.info.server_version >= 180_000,
         not_null=frozenset(column.name for column in columns if column.not_null),
     )
 
@@ -75,8 +76,18 @@ def _referenced_by(connection: Connection, found: Relation) -> tuple[tuple[str, 
     return tuple((other, tuple(columns)) for other, columns in rows)
 
 
-def _cache_bytes(connection: Connection) -> int:
+def _visible_share(connection: Connection, found: Relation) -> float:
     row = connection.execute(
-        "SELECT setting::bigint * 8192 FROM pg_settings WHERE name = 'effective_cache_size'"
+        """WITH RECURSIVE below AS (SELECT %s::oid AS relid
+               UNION ALL SELECT i.inhrelid FROM pg_inherits i JOIN below b ON i.inhparent = b.relid)
+           SELECT coalesce(sum(c.relallvisible)::float8 / nullif(sum(c.relpages), 0), 0)
+           FROM below b JOIN pg_class c ON c.oid = b.relid AND c.relkind <> 'p'""",
+        [found.oid],
     ).fetchone()
-    return int(row[0]) if row else 4 << 30
+    return min(1.0, float(row[0])) if row else 0.0
+
+
+def _setting(connection: Connection, name: str) -> float:
+    row = connection.execute("SELECT setting::float8 FROM pg_settings WHERE name = %s", [name]).fetchone()
+    assert row is not None
+    return float(row[0])

@@ -184,3 +184,17 @@ def count_pairs(
         while rows := cursor.fetchmany(KEYS_A_FETCH):
             labels, *keys, counts = ([*column] for column in zip(*rows, strict=True))
             yield labels, keys, counts
+
+
+def sample(
+    connection: Connection, table: Name, columns: Sequence[ColumnFact], percent: float
+) -> dict[str, list[Value | None]]:
+    """The values of every column in a sample of the table's blocks, in the table's order (TABLESAMPLE SYSTEM)."""
+    texts = ", ".join(text_sql(column) for column in columns)
+    rows = connection.execute(
+        f"SELECT {texts} FROM {quoting.table(table)} TABLESAMPLE SYSTEM ({percent}) REPEATABLE (1)"
+    ).fetchall()
+    return {
+        column.name: [None if row[place] is None else parse_value(row[place], column.kind) for row in rows]
+        for place, column in enumerate(columns)
+    }

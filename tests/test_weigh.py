@@ -1,0 +1,330 @@
+"""Choosing: what `weigh` ranks first on tables made for it, that it can say no, and what it needs and refuses."""
+
+import itertools
+import json
+import random
+import unittest
+from datetime import UTC, datetime, timedelta
+
+from slabrow.core.estimates import ColumnStatistics
+from slabrow.core.growth import growth
+from slabrow.core.names import Name
+from slabrow.core.sample import column_statistics
+from slabrow.core.windows import most_touched
+from slabrow.servers.postgresql import catalogue
+from tests.support import DatabaseTest, binaries
+
+NOW = ("--now", "2026-03-01")
+
+
+class WindowRuleTest(unittest.TestCase):
+    def test_the_most_partitions_of_a_window_wherever_it_begins(self):
+        for window, span in itertools.product(range(1, 30), range(1, 12)):
+            counted = max((begin + window - 1) // span - begin // span + 1 for begin in range(span))
+            self.assertEqual(counted, most_touched(window, span), (window, span))
+        with self.assertRaises(ValueError):
+            most_touched(0, 5)
+
+
+class GrowthTest(unittest.TestCase):
+    def histogram(self, days, rows_of_day):
+        begin, moments = datetime(2025, 1, 1, tzinfo=UTC), []
+        for day in range(days):
+            rows = rows_of_day(day)
+            moments += [begin + timedelta(days=day + place / rows) for place in range(rows)]
+        step = (len(moments) - 1) / 100
+        return ColumnStatistics("at", 0.0, None, (), tuple(moments[round(place * step)] for place in range(101))), len(
+            moments
+        )
+
+    def test_a_steady_table_grows_at_its_rate_and_doubles_in_its_own_age(self):
+        found = growth("at", *self.histogram(400, lambda _: 50))
+        self.assertAlmostEqual(50, found.rows_a_day, delta=1)
+        self.assertEqual(0.0, found.trend)
+        self.assertAlmostEqual(400, (found.doubles_on - found.newest).days, delta=8)
+
+    def test_a_rising_rate_is_seen_with_its_slope(self):
+        found = growth("at", *self.histogram(400, lambda day: 20 + day // 5))
+        self.assertAlmostEqual(100, found.rows_a_day, delta=6)
+        self.assertAlmostEqual(0.2, found.trend, delta=0.03)
+        self.assertLess((found.doubles_on - found.newest).days, 400)
+
+    def test_a_table_that_hardly_has_a_history_tells_nothing(self):
+        self.assertIsNone(growth("at", ColumnStatistics("at", 0.0, 1.0), 5))
+
+
+class WeighTest(DatabaseTest):
+    def setUp(self):
+        super().setUp()
+        self.sql("SET synchronous_commit = off")
+
+    def weigh(self, table, queries, *arguments, **options):
+        (self.folder / "workload.sql").write_text(queries)
+        return self.json("weigh", table, "--workload", "workload.sql", *NOW, *arguments, **options)
+
+    def readings(self, rows=300_000):
+        self.sql(
+            "CREATE TABLE reading (id bigint PRIMARY KEY, hive_id int NOT NULL, taken_at timestamptz NOT NULL, filler text);"
+            f"INSERT INTO reading SELECT n, n::bigint * 7919 % 1000, timestamptz '2025-03-01' + n * interval '365 days' / {rows}, repeat('x', 60) FROM generate_series(1, {rows}) n;"
+            "CREATE INDEX ON reading (hive_id); ANALYZE reading"
+        )
+
+    def test_reports_over_time_make_a_range_and_its_numbers_add_up(self):
+        self.readings()
+        found = self.weigh("reading", "-- name: month\n-- weight: 400\nSELECT avg(hive_id) FROM reading WHERE taken_at >= '2025-06-01' AND taken_at < '2025-07-01';"
+                           "-- name: by-id\n-- weight: 100\nSELECT * FROM reading WHERE id = 7;", "--keep", "12 months")  # fmt: skip
+        first = found["candidates"][0]
+        self.assertEqual(("range", ["taken_at"], "1 month"), (first["by"], first["key"], first["span"]))
+        queries = {query["name"]: query for query in first["queries"]}
+        self.assertEqual((1, first["partitions"]), (queries["month"]["touched"], queries["by-id"]["touched"]))
+        self.assertLess(first["read_share"], 0.2)
+        as_it_is = next(each for each in found["candidates"] if each["by"] == "none")
+        self.assertEqual((1.0, 0), (as_it_is["read_share"], first["retire_ms_a_day"]))
+        self.assertGreater(as_it_is["retire_ms_a_day"], 0)
+        self.assertIn("primary key", first["obstacles"][0])
+        self.assertTrue(any("by-id gets slower" in text for text in found["price"]), found["price"])
+        # From 31 January 30 days reach into March: a month may have 28 days.
+        self.assertEqual((3, "30 days"), (found["windows"]["usual_touches"], found["windows"]["usual"]))
+        self.assertEqual("taken_at", found["ageing"][0]["column"])
+
+    def test_it_says_no_when_partitions_would_not_pay(self):
+        self.readings(20_000)
+        cases = {
+            "a small table": "-- weight: 50\nSELECT count(*) FROM reading WHERE taken_at >= '2026-02-01';",
+            "look-ups by another key": "-- weight: 90000\nSELECT * FROM reading WHERE id = 5; -- weight: 9\nSELECT 1 FROM reading WHERE taken_at = '2026-01-01';",
+            "queries that need everything": "-- weight: 9\nSELECT hive_id, count(*) FROM reading GROUP BY hive_id;",
+        }
+        for what, queries in cases.items():
+            with self.subTest(what):
+                found = self.weigh("reading", queries)
+                self.assertEqual("none", found["candidates"][0]["by"], found["candidates"][0])
+                self.assertTrue(found["candidates"][0]["reasons"])
+        self.assertIn(
+            "Leave the table as it is", self.slabrow("weigh", "reading", "--workload", "workload.sql", *NOW).stdout
+        )
+        refused = self.slabrow("weigh", "reading", "--workload", "workload.sql", "--write", "new.toml", *NOW, code=2)
+        self.assertIn("--choose", refused.stderr)
+        self.assertFalse((self.folder / "new.toml").exists())
+
+    def test_giants_alone_and_the_tail_hashed_is_found_written_and_built(self):
+        self.sql(
+            "CREATE TABLE event (tenant int NOT NULL, at timestamptz, note text); INSERT INTO event SELECT CASE WHEN n % 2 = 0 THEN 1 ELSE (random() * 300)::int + 2 END,"
+            " now(), repeat('y', 50) FROM generate_series(1, 60000) n; ANALYZE event"
+        )
+        query = "-- weight: 5000\nSELECT count(note) FROM event WHERE tenant = 77; -- weight: 900\nSELECT count(note) FROM event WHERE tenant = 1;"
+        found = self.weigh("event", query, "--by", "list")
+        giants = next(each for each in found["candidates"] if each["within"])
+        self.assertEqual(
+            ({"1": [1]}, "hash", ["tenant"]), (giants["groups"], giants["within"]["by"], giants["within"]["key"])
+        )
+        self.assertEqual(1.0, giants["queries"][0]["touched"])
+        self.slabrow(
+            "weigh",
+            "event",
+            "--workload",
+            "workload.sql",
+            "--by",
+            "list",
+            "--write",
+            "slabrow.toml",
+            "--choose",
+            str(giants["rank"]),
+            *NOW,
+        )
+        forecast = self.json("forecast", "--table", "public.event", "--exact")
+        self.slabrow("convert", "--table", "public.event", "--go")
+        held = {
+            each["name"].split(".")[-1]: each["rows"] for each in self.json("census", "event", "--exact")["partitions"]
+        }
+        for each in forecast["partitions"]:
+            self.assertEqual(each["rows"], held[each["name"]], each["name"])
+        self.assertEqual(30_000, held["event_1"])
+        self.assertEqual([], self.json("tend", "--table", "public.event")["actions"])
+
+    def test_wishes_add_bar_and_bound(self):
+        self.readings(30_000)
+        query = "SELECT 1 FROM reading WHERE taken_at >= '2026-02-01' AND hive_id = 5;"
+
+        def kinds(*arguments):
+            found = self.weigh("reading", query, *arguments)["candidates"]
+            return {(each["by"], *each["key"], each["span"] or each["parts"]) for each in found if each["by"] != "none"}
+
+        self.assertEqual({("hash", "hive_id", 24)}, kinds("--key", "hive_id", "--by", "hash", "--parts", "24"))
+        self.assertEqual(
+            {("range", "taken_at", "10 days")}, kinds("--key", "taken_at", "--by", "range", "--span", "10 days")
+        )
+        self.assertFalse([each for each in kinds("--not", "hive_id") if "hive_id" in each])
+        few = self.weigh("reading", query, "--ceiling", "20")["candidates"]
+        self.assertLessEqual(max(each["partitions"] for each in few), 20)
+        small = self.weigh("reading", query, "--size", "600kB")["candidates"]
+        fits = [each["largest_bytes"] <= 600 * 1024 for each in small]
+        self.assertEqual(sorted(fits, reverse=True), fits)
+
+    def test_a_reader_with_select_only_can_choose_and_is_told_what_is_missing(self):
+        self.readings(20_000)
+        query = "SELECT 1 FROM reading WHERE taken_at >= '2026-02-01';"
+        (self.folder / "workload.sql").write_text(query)
+        asked = ("weigh", "reading", "--workload", "workload.sql", *NOW)
+        refused = self.slabrow(*asked, dsn=self.dsn_as("reader"), code=3)
+        self.assertIn("SELECT", refused.stderr)
+        self.sql(f"GRANT SELECT ON reading TO reader; REVOKE TEMPORARY ON DATABASE {self.database} FROM PUBLIC")
+        self.slabrow(*asked, dsn=self.dsn_as("reader"))
+        self.slabrow("survey", "reading", "--workload", "workload.sql", *NOW, dsn=self.dsn_as("reader"))
+        self.assertIn("TEMPORARY", self.slabrow(*asked, "--calibrate", dsn=self.dsn_as("reader"), code=3).stderr)
+        self.slabrow(*asked, "--calibrate", "--costs", "costs.toml")
+        self.assertIn("planning_leaf", (self.folder / "costs.toml").read_text())
+        self.slabrow(*asked, "--costs", "costs.toml", dsn=self.dsn_as("reader"))
+        self.assertEqual(0, self.value("SELECT count(*) FROM pg_class WHERE relname LIKE 'slabrow%'"))
+
+    def test_bad_input_is_refused_before_anything_is_asked(self):
+        self.readings(1_000)
+        (self.folder / "workload.sql").write_text("SELECT 1 FROM other_table;")
+        (self.folder / "bad.toml").write_text("[costs]\nplaning = 3\n")
+        asked = ("weigh", "reading", *NOW)
+        for what, arguments, words in [
+            ("no workload", (), "--workload"),
+            ("a workload about something else", ("--workload", "workload.sql"), "names reading"),
+            ("an unknown cost", ("--workload", "workload.sql", "--costs", "bad.toml"), "`planning`"),
+            ("a size that is none", ("--workload", "workload.sql", "--size", "big"), "20GB"),
+            ("choosing without writing", ("--workload", "workload.sql", "--choose", "2"), "--write"),
+            ("a missing file", ("--workload", "gone.csv"), "gone.csv"),
+            ("a folder", ("--workload", "."), "."),
+        ]:
+            with self.subTest(what):
+                self.assertIn(words, self.slabrow(*asked, *arguments, code=2).stderr)
+        self.assertIn("pg_stat_statements", self.slabrow(*asked, "--statistics", code=3).stderr)
+        (self.folder / "workload.sql").write_text("SELECT 1 FROM reading WHERE id = 1;")
+        self.assertIn(
+            "no column", self.slabrow(*asked, "--workload", "workload.sql", "--key", "nothing", code=2).stderr
+        )
+        (self.folder / "slabrow.toml").write_text("")
+        self.slabrow(*asked, "--workload", "workload.sql", "--write", "slabrow.toml", code=2)
+
+    def test_the_same_table_from_files_is_weighed_alike(self):
+        self.readings(40_000)
+        query = "-- weight: 40\nSELECT avg(hive_id) FROM reading WHERE taken_at >= '2025-06-01' AND taken_at < '2025-07-01';"
+        online = self.weigh("public.reading", query)
+        (self.folder / "tables.sql").write_text(
+            "CREATE TABLE reading (id bigint PRIMARY KEY, hive_id int NOT NULL, taken_at timestamptz NOT NULL, filler text); CREATE INDEX i ON reading (hive_id);"
+        )
+        with (
+            self.connection.cursor().copy("COPY reading TO STDOUT (FORMAT CSV, HEADER)") as copy,
+            open(self.folder / "rows.csv", "wb") as file,
+        ):
+            for chunk in copy:
+                file.write(chunk)
+        files = ("--schema", "tables.sql", "--rows-from", "rows.csv")
+        offline = self.weigh("public.reading", query, *files, dsn="postgresql://nowhere.invalid/x")
+        tops = [
+            [(each["by"], each["key"], each["span"]) for each in found["candidates"]][:3] for found in (online, offline)
+        ]
+        self.assertEqual(tops[0], tops[1])
+        self.assertAlmostEqual(online["bytes"], offline["bytes"], delta=0.25 * online["bytes"])
+        survey = self.json("survey", "reading", *files, dsn="postgresql://nowhere.invalid/x")
+        self.assertEqual(self.json("survey", "reading")["rows"], survey["rows"])
+        self.assertIn("--rows-from", self.slabrow("survey", "reading", "--schema", "tables.sql", code=2).stderr)
+        (self.folder / "rows.csv").write_text("id,hive_id\n1,two\n")
+        self.assertIn("row 1", self.slabrow("survey", "reading", *files, code=2).stderr)
+
+    def test_a_block_sample_tells_what_analyze_tells(self):
+        self.readings(60_000)
+        exact, sampled = self.json("survey", "reading"), self.json("survey", "reading", "--sample", "30")
+        for one, other in zip(exact["columns"], sampled["columns"], strict=True):
+            with self.subTest(one["name"]):
+                self.assertAlmostEqual(one["distinct"], other["distinct"], delta=0.15 * one["distinct"] + 1)
+        self.assertIn("sample", sampled["notes"][0])
+        self.slabrow("survey", "reading", "--sample", "0", code=2)
+
+    def test_a_forecast_of_a_day_to_come_grows_with_the_table_and_settles_at_keep(self):
+        self.readings(73_000)
+        self.layout(
+            '[[layout]]\ntable = "public.reading"\nby = "range"\nkey = ["taken_at"]\nspan = "1 month"\nkeep = "6 months"\nahead = "1 month"\n'
+        )
+        found = self.json("forecast", "--until", "2026-09-01", *NOW)
+        until = found["until"]
+        self.assertAlmostEqual(200, until["rows_a_day"], delta=4)
+        self.assertAlmostEqual(200 * 184, until["rows"], delta=1_500)
+        self.assertAlmostEqual(until["rows"], until["steady_rows"], delta=1_500)
+        self.assertLessEqual(until["rows_low"], until["rows"])
+        names = [each["name"] for each in found["partitions"]]
+        self.assertEqual(("reading_2026_03", "reading_2026_09"), (names[0], names[-1]))
+        self.slabrow("forecast", "--until", "2025-01-01", *NOW, code=2)
+
+    def test_the_age_of_what_is_read_comes_from_the_log(self):
+        self.readings(20_000)
+        rows = [
+            ("2026-02-20 12:00:00 UTC", "2026-02-19 18:00", 60),
+            ("2026-02-20 12:00:00 UTC", "2026-02-01 00:00", 30),
+            ("2025-06-01 12:00:00 UTC", "2025-05-31 18:00", 10),
+        ]
+        lines = [
+            f"{at} [7] app@{self.database} LOG:  duration: 1 ms  statement: SELECT 1 FROM reading WHERE taken_at >= '{low}+00'\n"
+            for at, low, times in rows
+            for _ in range(times)
+        ]
+        random.Random(1).shuffle(lines)
+        (self.folder / "server.log").write_text("".join(lines))
+        ages = self.json("survey", "reading", "--workload", "server.log", *NOW)["ages"]
+        # Counted from when each ran; the sample of 24 runs keeps the shares roughly.
+        self.assertAlmostEqual(0.7, ages["last_day"], delta=0.25)
+        self.assertEqual(1.0, ages["last_month"])
+
+
+class SampleTest(DatabaseTest):
+    def test_statistics_of_a_sample_are_like_those_of_analyze(self):
+        self.sql(
+            "CREATE TABLE t (few int, many int, skewed text, maybe date); INSERT INTO t SELECT n % 5, n, CASE WHEN n % 3 = 0 THEN 'big' ELSE 's' || n % 500 END,"
+            " CASE WHEN n % 4 = 0 THEN NULL ELSE date '2026-01-01' + n % 90 END FROM generate_series(1, 20000) n; ANALYZE t"
+        )
+        found = catalogue.relation(self.connection, Name(None, "t"))
+        for name, server in catalogue.column_statistics(self.connection, found).items():
+            values = [row[0] for row in self.sql(f"SELECT {name} FROM t")]
+            ours = column_statistics(name, values, 20_000)
+            with self.subTest(name):
+                self.assertAlmostEqual(server.null_share, ours.null_share, delta=0.01)
+                self.assertAlmostEqual(server.distinct, ours.distinct, delta=0.05 * server.distinct + 1)
+                self.assertAlmostEqual(server.commonest_share or 0, ours.commonest_share or 0, delta=0.01)
+
+
+class StatementStatisticsTest(unittest.TestCase):
+    """On a server that has the extension; Debian's has."""
+
+    def test_normalised_statements_are_weighed_with_stand_ins(self):
+        import os
+        import tempfile
+        from pathlib import Path
+
+        import psycopg
+
+        from slabrow.servers.postgresql.private import start
+        from tests.support import run
+
+        chosen = next((each for each in binaries() if list(each.folder.parent.glob("**/pg_stat_statements.control"))
+                       or Path(f"/usr/share/postgresql/{each.version}/extension/pg_stat_statements.control").exists()), None)  # fmt: skip
+        self.assertIsNotNone(chosen, "no PostgreSQL here has pg_stat_statements: install Debian's postgresql")
+        server = start(chosen, {"shared_preload_libraries": "pg_stat_statements"})
+        self.addCleanup(server.stop)
+        with psycopg.connect(server.dsn, autocommit=True) as connection:
+            connection.execute("CREATE EXTENSION pg_stat_statements")
+            connection.execute(
+                "CREATE TABLE t (k int, at date); INSERT INTO t SELECT n % 100, date '2026-01-01' + n % 90 FROM generate_series(1, 50000) n; ANALYZE t"
+            )
+            for number in range(20):
+                connection.execute(f"SELECT count(*) FROM t WHERE k = {number} AND at >= '2026-02-01'")
+        with tempfile.TemporaryDirectory() as folder:
+            done = run(
+                "weigh",
+                "t",
+                "--statistics",
+                "--format",
+                "json",
+                *NOW,
+                env={**os.environ, "SLABROW_DSN": server.dsn},
+                cwd=folder,
+            )
+        self.assertEqual(0, done.returncode, done.stderr)
+        found = json.loads(done.stdout)
+        self.assertGreaterEqual(found["workload"]["guessed"], 1)
+        hashed = next(each for each in found["candidates"] if each["by"] == "hash" and each["key"] == ["k"])
+        asked = next(query for query in hashed["queries"] if query["touched"] == 1.0)
+        self.assertGreater(asked["runs_a_day"], 0)

@@ -1,0 +1,164 @@
+"""The workload: shapes without literals, server logs in every form as a real server writes them, and what is broken."""
+
+import csv
+import gzip
+import io
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import psycopg
+
+from slabrow.core.errors import UsageError
+from slabrow.core.shapes import exact_shape_of, filled, literals_of, marked, rough_shape_of, shape_of
+from slabrow.core.workload import SAMPLES, Collector
+from slabrow.files.server_log import read_log
+from slabrow.servers.postgresql.private import start
+from tests.support import binaries
+
+CASES = [
+    ("numbers and texts", "SELECT 1 FROM t WHERE k = 'a''b' AND n1 >= -2.5", "SELECT ? FROM t WHERE k = '?' AND n1 >= -?", ("1", "a'b", "2.5")),
+    ("white space", "SELECT *\n\tFROM  t", "SELECT * FROM t", ()),
+    ("lists of any length", "SELECT 1 FROM t WHERE k IN (1, 2,3)", "SELECT ? FROM t WHERE k IN (?…)", ("1", "1", "2", "3")),
+    ("quoted names", 'SELECT "1 a" FROM "t\'s" WHERE k2 = 7', 'SELECT "1 a" FROM "t\'s" WHERE k2 = ?', ("7",)),
+    ("parameters", "SELECT $1::int + 5", "SELECT $1::int + ?", ("5",)),
+    ("comments", "SELECT /* 5 'x' */ 1 -- it's", "SELECT ?", ("1",)),
+    ("escapes", r"SELECT E'a\'b\n'", "SELECT '?'", ("a'b\n",)),
+    ("dollar quotes", "SELECT $q$it's 5$q$, $$6$$", "SELECT '?', '?'", ("it's 5", "6")),
+    ("exponents and points", "SELECT 1e5, 0.5, 1.25e-3", "SELECT ?, ?, ?", ("1e5", "0.5", "1.25e-3")),
+    ("rows of an INSERT", "INSERT INTO t (a, b) VALUES (1, 'x'), (2, 'y')", "INSERT INTO t (a, b) VALUES (…)", ("1", "x", "2", "y")),
+    ("Unicode", "SELECT 'käfer' FROM bienenstöcke2", "SELECT '?' FROM bienenstöcke2", ("käfer",)),
+]  # fmt: skip
+
+
+class ShapesTest(unittest.TestCase):
+    def test_literals_are_taken_out_and_put_back(self):
+        for what, sql, shape, literals in CASES:
+            with self.subTest(what):
+                self.assertEqual(shape, shape_of(sql))
+                self.assertEqual(literals, literals_of(sql))
+                if not sql.startswith("INSERT"):
+                    self.assertEqual(exact_shape_of(sql), exact_shape_of(filled(marked(sql), literals)))
+
+    def test_the_fast_way_never_joins_what_the_careful_way_tells_apart(self):
+        for _, one, _, _ in CASES:
+            for _, other, _, _ in CASES:
+                if rough_shape_of(one) == rough_shape_of(other):
+                    self.assertEqual(shape_of(one), shape_of(other))
+
+    def test_the_sample_is_bounded_and_spread_over_all_runs(self):
+        collector = Collector()
+        for number in range(5_000):
+            collector.add(f"SELECT 1 FROM t WHERE k = {number}", took_ms=2.0)
+        (shape,) = collector.workload("test").shapes
+        self.assertEqual((5_000, SAMPLES, 10_000.0), (shape.calls, len(shape.runs), shape.total_ms))
+        numbers = [int(run.literals[1]) for run in shape.runs]
+        self.assertGreater(max(numbers), 2_500)
+        self.assertLess(min(numbers), 2_500)
+
+
+def csv_line(message, detail="", database="apiary", level="LOG", session="s1"):
+    row = ["2026-02-28 10:00:00.123 UTC", "app", database, "77", "[local]", session, "1", "SELECT", "x", "", "0", level, "00000",
+           message, detail, "", "", "", "", "", "", "", "app", "client backend", "", "0"]  # fmt: skip
+    buffer = io.StringIO()
+    csv.writer(buffer, lineterminator="\n").writerow(row)
+    return buffer.getvalue()
+
+
+class LogTest(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def read(self, name, text, database=None):
+        path = self.folder / name
+        path.write_bytes(text if isinstance(text, bytes) else text.encode())
+        return read_log(path, database)
+
+    def test_what_counts_as_a_statement(self):
+        lines = [
+            csv_line("duration: 1.5 ms  statement: SELECT 1 FROM t WHERE k = 5"),
+            csv_line("duration: 2.5 ms  execute S_1: SELECT 1 FROM t WHERE k = $1", "parameters: $1 = '17'"),
+            csv_line("duration: 0.1 ms  bind S_1: SELECT 1 FROM t WHERE k = $1"),
+            csv_line("duration: 9 ms  plan:\nQuery Text: SELECT 1 FROM t"),
+            csv_line("statement: SELECT 2 FROM t", session="s2"),
+            csv_line("duration: 7.25 ms", session="s2"),
+            csv_line("statement: BEGIN"),
+            csv_line("statement: SELECT 1 FROM elsewhere", database="other"),
+            csv_line("SELECT 1 FROM t", level="ERROR"),
+            csv_line("checkpoint starting: time"),
+        ]
+        found = self.read("log.csv", "".join(lines), "apiary")
+        self.assertEqual(3, found.statements)
+        self.assertEqual(1, found.left_out)
+        times = {shape.text: shape.total_ms for shape in found.shapes}
+        self.assertEqual(
+            {"SELECT ? FROM t WHERE k = ?": 1.5, "SELECT ? FROM t WHERE k = $1": 2.5, "SELECT ? FROM t": 7.25}, times
+        )
+        self.assertEqual({("'17'",)}, {run.params for s in found.shapes for run in s.runs if run.params})
+
+    def test_broken_lines_are_counted_and_the_rest_is_read(self):
+        good = csv_line("duration: 1 ms  statement: SELECT 1 FROM t")
+        cases = {
+            "too few fields": good + "2026-02-28 10:00:00 UTC,app\n" + good,
+            "a quote that is never closed": good * 2 + '2026-02-28 10:00:00 UTC,"app\n',
+            "bytes that are no text": good.encode() + b"\xff\xfe,\x00\n" + good.encode(),
+        }
+        for what, text in cases.items():
+            with self.subTest(what):
+                found = self.read("log.csv", text)
+                self.assertEqual((2, 1), (found.statements, found.broken))
+        line = json.dumps(
+            {
+                "timestamp": "2026-02-28 10:00:00 UTC",
+                "error_severity": "LOG",
+                "message": "duration: 1 ms  statement: SELECT 1",
+            }
+        )
+        found = self.read("log.json", f'{line}\n{line[:-9]}\n{{"timestamp"\nnot json\n{line}\n')
+        self.assertEqual(2, found.statements)
+        self.assertGreaterEqual(found.broken, 2)
+
+    def test_packed_logs_and_files_that_are_none(self):
+        found = self.read("log.csv.gz", gzip.compress(csv_line("statement: SELECT 1 FROM t").encode()))
+        self.assertEqual(1, found.statements)
+        for text in ("", "name,age\n1,2\n", "hello\n"):
+            with self.subTest(text), self.assertRaises(UsageError):
+                self.read("other.csv", text)
+        with self.assertRaises(UsageError) as raised:
+            self.read("log.csv", csv_line("checkpoint starting: time"))
+        self.assertIn("log_min_duration_statement", raised.exception.fix)
+        with self.assertRaises(UsageError):
+            read_log(self.folder / "missing.csv")
+
+    def test_a_real_server_writes_the_same_workload_in_all_three_forms(self):
+        server = start(binaries()[0], {"logging_collector": "on", "log_destination": "csvlog,jsonlog,stderr", "log_filename": "server.log",
+                                       "log_line_prefix": "%m [%p] %q%u@%d ", "log_min_duration_statement": "0"})  # fmt: skip
+        self.addCleanup(server.stop)
+        with psycopg.connect(server.dsn, autocommit=True) as connection:
+            connection.execute("CREATE TABLE t (k int, v text)")
+            for number in range(5):
+                connection.execute(
+                    f"SELECT *\n  FROM t -- number {number}\n WHERE k = {number} AND v = 'it''s; {number}'"
+                )
+                connection.execute("SELECT 1 FROM t WHERE k = %s AND v = %s", [number, "a'b, $2 = 'c'"])
+            connection.execute("INSERT INTO t VALUES (1, 'x'), (2, 'y')")
+            folder = Path(connection.execute("SELECT current_setting('data_directory') || '/log'").fetchone()[0])
+        found = [read_log(folder / f"server.{ending}", "postgres") for ending in ("csv", "json", "log")]
+        shapes = [{shape.text: shape.calls for shape in each.shapes if " t" in shape.text} for each in found]
+        self.assertEqual(
+            {
+                "SELECT * FROM t WHERE k = ? AND v = '?'": 5,
+                "SELECT ? FROM t WHERE k = $1 AND v = $2": 5,
+                "INSERT INTO t VALUES (…)": 1,
+            },
+            shapes[0],
+        )
+        self.assertEqual(shapes[0], shapes[1])
+        self.assertEqual(shapes[0], shapes[2])
+        runs = [sorted(run.params for s in each.shapes if "$1" in s.text for run in s.runs) for each in found]
+        self.assertEqual(("'0'", "'a''b, $2 = ''c'''"), runs[0][0])
+        self.assertEqual(runs[0], runs[1])
+        self.assertEqual(runs[0], runs[2])
