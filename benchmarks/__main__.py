@@ -1,9 +1,14 @@
 """`python -m benchmarks [NAME …]`: measures Slabrow and a bare reference in turn, A B A B, and prints their ratio."""
 
+import csv
+import json
 import os
+import random
+import resource
 import statistics
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -14,10 +19,12 @@ import numpy as np
 import psycopg
 
 from slabrow.core.hashing import PARTITION_SEED, HashColumn, LongWords, remainders
+from slabrow.core.shapes import filled
 from slabrow.demo.binary_copy import HEADER, TRAILER, Field, encode
 from slabrow.demo.data import Demo, Table
 from slabrow.demo.load import copy_in, load
 from slabrow.demo.schema import LAYOUTS, TABLES
+from slabrow.files.server_log import read_log
 from slabrow.servers.postgresql.private import PrivateServer, start
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
@@ -131,7 +138,91 @@ def hashing() -> Iterator[Pair]:
             )
 
 
+def _log(path: Path, statements: int, form: str) -> None:
+    """A server log of 300 shapes of statement on apiary.reading."""
+    chance = random.Random(1)
+    with path.open("w") as file:
+        writer = csv.writer(file)
+        for number in range(statements):
+            day = f"2025-{chance.randint(1, 12):02d}-{chance.randint(1, 28):02d} 00:00+00"
+            sql = (
+                f"SELECT taken_at, weight_kg, {number % 300} AS panel_{number % 300} FROM apiary.reading WHERE hive_id = "
+                f"{chance.randrange(2_000)} AND taken_at >= '{day}' AND taken_at < '2026-02-28 00:00+00' ORDER BY taken_at"
+            )
+            stamp = f"2026-02-28 10:{number // 60_000 % 60:02d}:{number // 1_000 % 60:02d}.{number % 1_000:03d} UTC"
+            message = f"duration: {chance.random():.3f} ms  statement: {sql}"
+            if form == "json":
+                entry = {"timestamp": stamp, "user": "app", "dbname": "postgres", "pid": 7, "session_id": "65.4", "line_num": 1,
+                         "ps": "SELECT", "error_severity": "LOG", "message": message, "backend_type": "client backend"}  # fmt: skip
+                file.write(json.dumps(entry) + "\n")
+            else:
+                writer.writerow([stamp, "app", "postgres", "7", "[local]", "65.4", number, "SELECT", stamp, "3/1", "0", "LOG", "00000",
+                                 message, *[""] * 8, "app", "client backend", "", "0"])  # fmt: skip
+
+
+def log_reading(form: str) -> Iterator[Pair]:
+    """The workload out of a log of a million statements, against Python's own reader going through the same file."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"server.{form}"
+        _log(path, 1_000_000, form)
+
+        def reference() -> None:
+            with path.open() as file:
+                for _ in csv.reader(file) if form == "csv" else map(json.loads, file):
+                    pass
+
+        for _ in range(3):
+            yield Pair(timed(lambda: read_log(path)), timed(reference))
+        print(
+            f"  {path.stat().st_size / 1e6:.0f} MB; {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB of memory at most"
+        )
+
+
+def weighing() -> Iterator[Pair]:
+    """`slabrow weigh` of 100,000 logged statements of 300 shapes, against EXPLAIN of each on one table of 1,000 partitions."""
+    asked, explained = 100_000, 200
+    with private_server() as server, psycopg.connect(server.dsn, autocommit=True) as connection:
+        load(connection, Demo(READINGS), lambda _: None)
+        folder = server.folder / "bench"
+        folder.mkdir()
+        _log(folder / "server.csv", asked, "csv")
+        layout = (
+            LAYOUTS.split("[[layout]]")[1].replace('"1 month"', '"10 hours"').replace("apiary.reading", "apiary.many")
+        )
+        (folder / "many.toml").write_text(
+            "[[layout]]" + layout.replace('"3 months"', '"1 day"').replace("keep", "#keep").replace("past_", "#")
+        )
+        environment = {**os.environ, "SLABROW_DSN": server.dsn}
+        build = ["build", "--layout", "many.toml", "--like", "apiary.reading", "--now", "2026-03-01", "--go"]
+        subprocess.run([PROGRAM, *build], check=True, cwd=folder, env=environment, **QUIET)
+        leaves = connection.execute(
+            "SELECT count(*) FROM pg_inherits WHERE inhparent = 'apiary.many'::regclass"
+        ).fetchone()[0]
+        statements = [
+            shape_filled.replace("apiary.reading", "apiary.many")
+            for shape in read_log(folder / "server.csv").shapes[:explained]
+            for shape_filled in [filled(shape.marked, shape.runs[0].literals)]
+        ]
+        weigh = [PROGRAM, "weigh", "apiary.reading", "--workload", "server.csv", "--now", "2026-03-01"]
+        weigh += ["--ceiling", "1100", "--format", "csv"]
+        for _ in range(3):
+            ours = timed(lambda: subprocess.run(weigh, check=True, cwd=folder, env=environment, **QUIET))
+
+            def reference() -> None:
+                for statement in statements:
+                    connection.execute(f"EXPLAIN {statement}".encode()).fetchall()
+
+            yield Pair(ours, timed(reference) * asked / explained)
+        memory = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+        print(
+            f"  {leaves} partitions in the reference; {memory:.0f} MB of memory at most; {explained} EXPLAINs were timed"
+        )
+
+
 BENCHMARKS = {
+    "csv-log": (lambda: log_reading("csv"), 3.0),
+    "json-log": (lambda: log_reading("json"), 3.0),
+    "weighing": (weighing, 0.05),
     "help": (help_page, 3.0),
     "loading": (loading, 2.0),
     "conversion": (conversion, 1.5),
@@ -145,7 +236,7 @@ def main() -> int:
         pairs = list(measure())
         ratios = [pair.ratio for pair in pairs]
         print(
-            f"{name}: {measure.__doc__}\n"
+            f"{name}: {measure.__doc__ or log_reading.__doc__}\n"
             f"  ours {statistics.median(pair.ours for pair in pairs):.3f} s, "
             f"reference {statistics.median(pair.reference for pair in pairs):.3f} s, ratio min {min(ratios):.2f} "
             f"median {statistics.median(ratios):.2f} max {max(ratios):.2f} ({len(pairs)} pairs; wanted: <= {target})"

@@ -50,7 +50,7 @@ class DemoTest(unittest.TestCase):
             (done.returncode, done.stderr.replace("slabrow: convert.sql is written; nothing has been done\n", "")),
         )
         for stage in range(1, 9):
-            self.assertIn(f"{stage} of 8 · ", done.stdout)
+            self.assertIn(f"{stage} of 9 · ", done.stdout)
         self.assertIn("counts and fingerprints are equal", done.stdout)
         self.assertEqual(
             {"slabrow.toml", "workload.sql", "before.json", "forecast.png", "convert.sql", "server-log.csv"},
@@ -94,7 +94,7 @@ class DemoTest(unittest.TestCase):
 class OwnServerTest(DatabaseTest):
     def test_on_a_server_of_the_users_own_only_its_schema_is_touched(self):
         self.sql("CREATE TABLE mine (n int)")
-        self.assertIn("8 of 8", self.slabrow("demo", "--dsn", self.dsn, *SMALL).stdout)
+        self.assertIn("9 of 9", self.slabrow("demo", "--dsn", self.dsn, *SMALL).stdout)
         self.assertEqual(
             [("mine",)],
             self.sql(

@@ -10,7 +10,7 @@ from slabrow.core.names import Name
 from slabrow.core.shape import with_key
 from slabrow.demo.schema import LAYOUTS
 from slabrow.demo.workload import WORKLOAD
-from slabrow.files.layout_file import KEYS, parse_layouts
+from slabrow.files.layout_file import KEYS, layout_text, parse_layouts
 from slabrow.files.query_file import parse_queries
 
 GOOD = '[[layout]]\ntable = "apiary.reading"\nby = "range"\nkey = ["taken_at"]\nspan = "1 month"\n'
@@ -62,12 +62,39 @@ class LayoutFileTest(unittest.TestCase):
             ("unknown table of TOML", GOOD + "[layouts]\nx = 1\n", 6, "[[layout]]"),
             ("single brackets", GOOD.replace("[[layout]]", "[layout]"), 1, "two brackets"),
             ("nothing", "", 1, "no [[layout]]"),
-            ("not in this version", GOOD + 'within = { by = "hash" }\n', 6, "leave `within` out"),
+            ("half of a within", GOOD + 'within = { by = "hash" }\n', 6, "`key` is missing"),
+            (
+                "a range within",
+                GOOD + 'within = { by = "range", key = ["b"], span = "1 day" }\n',
+                6,
+                "a range stands outside",
+            ),
+            (
+                "upkeep within",
+                GOOD + 'within = { by = "hash", key = ["b"], parts = 2, keep = "1 day" }\n',
+                6,
+                "not a key of `within`",
+            ),
+            (
+                "a misspelt key within",
+                GOOD + 'within = { by = "hash", key = ["b"], partz = 2 }\n',
+                6,
+                "did you mean `parts`",
+            ),
         ]:
             with self.subTest(what):
                 found = self.faults(text)
                 self.assertIn(f"line {line}: ", found)
                 self.assertIn(hint, found)
+
+    def test_a_layout_is_written_as_it_is_read(self):
+        for text in (
+            GOOD,
+            '[[layout]]\ntable = "a.b"\nby = "list"\nkey = ["k"]\ngroups = { "o\\"ne" = ["x", "ü"], two = [1, -2] }\ncatch_all = true\nwithin = { by = "hash", key = ["k"], parts = 3 }\n',
+            '[[layout]]\ntable = \'"A b".c\'\nby = "range"\nkey = ["at", "id"]\nspan = "6 hours"\nzone = "Asia/Kolkata"\nfrom = 2025-01-01T06:00:00\nahead = "1 day"\nkeep = "1 quarter"\npast_keep = "drop"\nwithin = { by = "list", key = ["z"], groups = { a = ["1"] }, catch_all = true }\n',
+        ):
+            (layout,) = parse_layouts(text, "before")
+            self.assertEqual((layout,), parse_layouts(layout_text(layout), "after"))
 
     def test_all_faults_are_told_at_once(self):
         found = self.faults(GOOD + 'aheed = "1"\n[[layout]]\ntable = "a.b"\nby = "hash"\nkey = ["x"]\nparts = "4"\n')

@@ -21,7 +21,8 @@ SCREEN = ":87"
 
 # Name → what is typed. Steps without a picture stand between them.
 STEPS = [
-    ("survey", "slabrow survey apiary.reading --exact --save before.json"),
+    ("survey", "slabrow survey apiary.reading --exact --save before.json --workload workload.sql --now 2026-03-01"),
+    ("weigh", "slabrow weigh apiary.reading --workload workload.sql --keep P13M --now 2026-03-01 --picture weigh.png"),
     ("forecast", "slabrow forecast --table apiary.reading --now 2026-03-01 --picture forecast.png"),
     ("convert", "slabrow convert --table apiary.reading --now 2026-03-01 --go"),
     (None, "slabrow convert --table apiary.coop_event --go"),
@@ -52,7 +53,7 @@ def main() -> int:
     }
     try:
         time.sleep(1)
-        shoot("demo", "slabrow demo", environment, Path.home(), until="2 of 8")
+        shoot("demo", "slabrow demo", environment, Path.home(), until="2 of 9")
         typed = shoot(None, "slabrow demo --load-only --keep-server", environment, Path.home())
         folder = Path(re.search(r"cd (\S+)", typed).group(1))
         environment["SLABROW_DSN"] = re.search(r"export SLABROW_DSN='(.*)'", typed).group(1)
@@ -61,6 +62,7 @@ def main() -> int:
             shoot(name, command, environment, folder)
         shutil.copy(folder / "forecast.png", HERE / "forecast-picture.png")
         shutil.copy(folder / "spread.png", HERE / "spread.png")
+        shutil.copy(folder / "weigh.png", HERE / "weigh-picture.png")
     finally:
         subprocess.run([SLABROW, "demo", "--stop"], env=environment, check=False)
         screen.terminate()

@@ -6,7 +6,7 @@ Which comparisons the server can use is said in the PostgreSQL manual, 5.12.4 Pa
 """
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import Any, assert_never
 
@@ -61,6 +61,7 @@ class AllOf:
 @dataclass(frozen=True, slots=True)
 class AnyOf:
     parts: tuple["Pattern", ...]
+    fragment: str = field(default="", compare=False)
 
 
 Pattern = Test | InList | NullTest | Always | AllOf | AnyOf | Anything
@@ -89,7 +90,9 @@ class Reading:
                 return self.read(node.this, not negated)
             case exp.And() | exp.Or():
                 parts = tuple(self.read(part, negated) for part in _operands(node, type(node)))
-                return AllOf(parts) if isinstance(node, exp.And) is not negated else _factored(parts)
+                if isinstance(node, exp.And) is not negated:
+                    return AllOf(parts)
+                return _factored(parts, node.sql("postgres"))
             case exp.Between():
                 return self._between(node, negated)
             case exp.In():
@@ -227,7 +230,7 @@ def _columns(node: exp.Expression) -> list[exp.Column]:
     return [] if isinstance(node, exp.Literal) else list(node.find_all(exp.Column))
 
 
-def _factored(arms: Sequence[Pattern]) -> Pattern:
+def _factored(arms: Sequence[Pattern], fragment: str = "") -> Pattern:
     """OR, with what all arms share taken out before it, as find_duplicate_ors does (prepqual.c).
 
     The server loses by it: (k = 1 AND l = 2) OR (k = 1 AND l = 3) finds no part of a hash of (k, l).
@@ -235,11 +238,11 @@ def _factored(arms: Sequence[Pattern]) -> Pattern:
     split = [arm.parts if isinstance(arm, AllOf) else (arm,) for arm in arms]
     common = [part for part in split[0] if all(part in parts for parts in split[1:])] if len(split) > 1 else []
     if not common:
-        return AnyOf(tuple(arms))
+        return AnyOf(tuple(arms), fragment)
     rest = [tuple(part for part in parts if part not in common) for parts in split]
     if not all(rest):
         return AllOf(tuple(common))
-    return AllOf((*common, AnyOf(tuple(parts[0] if len(parts) == 1 else AllOf(parts) for parts in rest))))
+    return AllOf((*common, AnyOf(tuple(parts[0] if len(parts) == 1 else AllOf(parts) for parts in rest), fragment)))
 
 
 def bind(pattern: Pattern, around: Surroundings) -> Condition:
@@ -253,7 +256,7 @@ def bind(pattern: Pattern, around: Surroundings) -> Condition:
             return All(tuple(_merged([bind(part, around) for part in parts])))
         case AnyOf(parts):
             arms = tuple(arm for arm in (bind(part, around) for part in parts) if arm != NOTHING)
-            return Any_(arms)
+            return Any_(arms, pattern.fragment)
         case Always(value, negated):
             if isinstance(value, exp.Null) or bool(value.this) is negated:
                 return NOTHING
@@ -285,7 +288,7 @@ def _merged(parts: list[Condition]) -> list[Condition]:
 def _bound_test(test: Test, around: Surroundings) -> Condition:
     name = test.column.name or ""
     if test.value is None:
-        return Compared(name, test.operator, None, When.RUN)
+        return Compared(name, test.operator, None, When.RUN, test.fragment)
     try:
         value, when = as_key(evaluate(test.value, around), test.column.kind, test.column.type_name, around)
     except NotKnown as error:
@@ -293,7 +296,7 @@ def _bound_test(test: Test, around: Surroundings) -> Condition:
         return Anything(reason, test.fragment, name)
     if isinstance(value, Null):
         return NOTHING
-    return Compared(name, test.operator, value, when)
+    return Compared(name, test.operator, value, when, test.fragment)
 
 
 def _bound_list(test: InList, around: Surroundings) -> Condition:
@@ -324,8 +327,8 @@ def _bound_list(test: InList, around: Surroundings) -> Condition:
         # One value that cannot be used spoils the list.
         return Anything(Reason.VOLATILE_VALUE if error.is_volatile else Reason.TYPE_MISMATCH, test.fragment, name)
     if test.is_negated:
-        return NotAmong(name, tuple(values), latest)
-    return Among(name, tuple(values), latest) if values else NOTHING
+        return NotAmong(name, tuple(values), latest, test.fragment)
+    return Among(name, tuple(values), latest, test.fragment) if values else NOTHING
 
 
 def _is_of(value: object, kind: Kind) -> bool:

@@ -35,23 +35,23 @@ class Costs:
     delete            a row that is deleted and cleaned up later, for each index and for the table
     """
 
-    planning: float = 0.06
-    planning_leaf: float = 0.022
-    planning_start: float = 0.018
-    planning_rest: float = 0.0004
-    running_leaf: float = 0.006
-    block: float = 0.0008
+    planning: float = 0.07
+    planning_leaf: float = 0.048
+    planning_start: float = 0.052
+    planning_rest: float = 0.0001
+    running_leaf: float = 0.021
+    block: float = 0.0007
     read: float = 0.08
-    row: float = 0.00006
+    row: float = 0.000083
     emit: float = 0.0001
-    append: float = 0.00002
+    append: float = 0.000044
     parallel_setup: float = 3.0
     parallel_gain: float = 0.6
-    fetch: float = 0.00035
-    descent: float = 0.004
-    insert: float = 0.0015
+    fetch: float = 0.000083
+    descent: float = 0.0012
+    insert: float = 0.0009
     route: float = 0.0006
-    delete: float = 0.002
+    delete: float = 0.00032
 
 
 @dataclass(frozen=True, slots=True)

@@ -43,6 +43,7 @@ class Compared:
     operator: str
     value: Value | None
     when: When = When.PLAN
+    fragment: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +56,7 @@ class Among:
     column: str
     values: tuple[Value, ...]
     when: When = When.PLAN
+    fragment: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +66,7 @@ class NotAmong:
     column: str
     values: tuple[Value, ...]
     when: When = When.PLAN
+    fragment: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,9 +86,10 @@ class All:
 
 @dataclass(frozen=True, slots=True)
 class Any_:
-    """At least one of these holds (OR); of none, nothing holds."""
+    """At least one of these holds (OR); of none, nothing holds. fragment: as written, where it was."""
 
     conditions: tuple["Condition", ...]
+    fragment: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -302,7 +306,7 @@ class _Level:
         clauses = _Clauses()
         for condition in _flat(conditions):
             match condition:
-                case Any_(arms):
+                case Any_(conditions=arms):
                     if (kept := self._any(arms, until)) is not None:
                         steps.append(kept)
                 case Among(column, values, when):

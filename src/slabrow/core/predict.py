@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 
 from slabrow.core.conditions import bind, is_contradiction
 from slabrow.core.constants import Surroundings
+from slabrow.core.explain import Explanation, explained
 from slabrow.core.keysets import Condition, Pruner, Touched
 from slabrow.core.queries import Place, Schema, Statement, read_statement
 from slabrow.core.tree import Tree
@@ -37,6 +38,16 @@ class Predictor:
             frozenset().union(*(each.started for each in found)),
             any(each.may_prune_running for each in found),
         )
+
+    def reasons(self, sql: str, around: Surroundings) -> tuple[Explanation, ...]:
+        """Why not fewer; for a statement that names the table at several places, of all of them."""
+        statement = self._statements.get(sql)
+        if statement is None:
+            return ()
+        found = [
+            each for _, condition in self._conditions(statement, around) for each in explained(self.tree, condition)
+        ]
+        return tuple(dict.fromkeys(found))
 
     def at(self, place: Place, condition: Condition) -> Touched:
         """What one place at which the table is named touches."""

@@ -352,8 +352,8 @@ class Weigher:
         before = {cost.read.shape.name: cost for cost in now.shapes}
         losses = sorted(_gains(winner, now), key=lambda pair: pair[1])[:3]
         for cost, gain in losses:
-            if gain < 0 and cost.read.runs:
-                old = before[cost.read.shape.name].paid.ms
+            old = before[cost.read.shape.name].paid.ms
+            if gain < 0 and cost.paid.ms > 1.05 * old and cost.read.runs:
                 why = f"it touches {cost.touched:g} partitions" if cost.touched > 1 else "planning takes longer"
                 yield (
                     f"{cost.read.shape.name} gets slower, {old:.2f} ms to {cost.paid.ms:.2f} ms, "
@@ -391,7 +391,7 @@ def _when_second_wins(winner: Weighed, second: Weighed) -> str:
             factor = 1 + lead / gain
             best = min(best, (factor, cost.read.shape.name))
     if lead <= 0:
-        return f"{name} costs as little, but is the larger change"
+        return f"{name} takes {-lead / winner.ms:.0%} less in the model: too little for what a change costs"
     if best[0] == inf:
         return f"{name} is never better, whatever runs more often"
     return f"{name} would win if {best[1]} ran {best[0]:.1f} times as often"

@@ -33,6 +33,13 @@ STAGES = (
         (_step("survey apiary.reading --exact --save before.json"),),
     ),
     Stage(
+        "Weigh",
+        "Some forty ways to lay the readings out, and leaving them as they are, put to the federation's workload: "
+        "what each would cost a day, and its price. So small a table is served from memory; the federation expects "
+        "a hundred times as many rows, wants to drop old months whole, and takes the months.",
+        (_step("weigh apiary.reading --workload workload.sql --keep P13M --now 2026-03-01 --picture weigh.png"),),
+    ),
+    Stage(
         "Forecast",
         "The partitions that the layout file gives, before anything exists.",
         (_step("forecast --table apiary.reading --now 2026-03-01 --picture forecast.png"),),
@@ -102,6 +109,7 @@ STAGES = (
 )
 
 NEXT = (
+    "slabrow weigh apiary.coop_event --workload server-log.csv --now 2026-03-01",
     "slabrow survey apiary.coop_event",
     "slabrow prove --queries workload.sql --run --table apiary.reading",
     "slabrow tend --now 2026-09-01",

@@ -44,7 +44,7 @@ def _proof_data(proof: Proof) -> Json:
         "executed": None if proof.executed is None else list(proof.executed),
         "verdict": str(proof.verdict),
         "pruned_at": str(proof.pruned_at),
-        "reasons": [],
+        "reasons": [{"code": str(each.reason), "text": each.text, "fragment": each.fragment} for each in proof.reasons],
         "rewrite": None,
         "planning_ms": proof.planning_ms,
         "execution_ms": proof.execution_ms,
@@ -112,10 +112,37 @@ def _text(result: ProveResult, out: Console) -> None:
             out.print(bad(f"{each.query.name} (line {each.query.line}): {each.reason}"))
     if elsewhere := [each.query.name for each in result.unproven if not each.is_error]:
         out.print(plain(f"No partitioned table that was asked for is touched by: {listed(elsewhere, 12)}."))
+    _reasons(result, out)
     for proof in result.proofs:
         if proof.note:
             out.print(plain(f"{proof.query.name}: {proof.note}"))
     _summary(result, out)
+
+
+def _reasons(result: ProveResult, out: Console) -> None:
+    """Why the queries that read every partition do: each reason once, with its queries and what is written there."""
+    found: dict[str, list[tuple[str, str]]] = {}
+    for proof in result.proofs:
+        if proof.verdict is Verdict.EVERY and proof.total > 1:
+            for each in proof.reasons:
+                found.setdefault(each.text, []).append((proof.query.name, each.fragment))
+    if not found:
+        return
+    out.print()
+    heading(out, "Why every partition is read")
+    for text, places in found.items():
+        out.print(plain(f"  {text[0].upper()}{text[1:]}:"))
+        for name, fragment in places[:_MOST_PLACES]:
+            out.print(plain(f"    {name}   {_cut(fragment)}"))
+        if len(places) > _MOST_PLACES:
+            out.print(plain(f"    … {len(places) - _MOST_PLACES} more, in json"))
+
+
+_MOST_PLACES = 6
+
+
+def _cut(text: str) -> str:
+    return text if len(text) <= 100 else text[:99] + "…"
 
 
 def _verdict(proof: Proof) -> Text:

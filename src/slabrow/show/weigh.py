@@ -111,18 +111,21 @@ def _window_data(rule: WindowRule, layout: Layout | None) -> Json:
 
 
 def _rows(weighing: Weighing) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
-    header = ("rank", "layout", "partitions", "touched_mean", "touched_p95", "read_share", "planning_ms",
-              "ms_a_day", "largest_bytes", "skew")  # fmt: skip
+    header = ("rank", "layout", "partitions", "partitions_kept", "touched_mean", "touched_p95", "read_share",
+              "planning_ms", "ms_a_day", "smallest_bytes", "median_bytes", "largest_bytes", "skew")  # fmt: skip
     return header, [
         [
             rank,
             describe(weighed.layout),
             weighed.partitions,
+            weighed.partitions_kept,
             f"{weighed.touched_mean:.3f}",
             f"{weighed.touched_p95:.3f}",
             f"{weighed.read_share:.4f}",
             f"{weighed.planning_ms:.4f}",
             f"{weighed.ms:.1f}",
+            weighed.smallest,
+            weighed.median,
             weighed.largest,
             f"{weighed.skew:.3f}",
         ]
@@ -151,7 +154,7 @@ def _text(weighing: Weighing, out: Console) -> None:
         lines.add_row(
             str(rank),
             plain(describe(weighed.layout)),
-            count(weighed.partitions),
+            _partitions(weighed),
             size(weighed.largest),
             f"{weighed.touched_mean:.1f}",
             f"{weighed.touched_p95:.0f}",
@@ -181,6 +184,13 @@ def _text(weighing: Weighing, out: Console) -> None:
         out.print(plain(f"  • {_window_text(verdict.windows, winner.layout)}"))
     for text in _notes(weighing):
         note(out, text)
+
+
+def _partitions(weighed: Weighed) -> str:
+    """Now, and once `keep` is reached where that is another number."""
+    if weighed.partitions_kept == weighed.partitions:
+        return count(weighed.partitions)
+    return f"{count(weighed.partitions)}, then {count(weighed.partitions_kept)}"
 
 
 def _to_show(ranked: Sequence[Weighed]) -> list[tuple[int, Weighed]]:

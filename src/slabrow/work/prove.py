@@ -7,10 +7,12 @@ from zoneinfo import ZoneInfo
 
 from slabrow.core.constants import Surroundings
 from slabrow.core.errors import ServerError, SlabrowError
+from slabrow.core.explain import Explanation
 from slabrow.core.mentions import tables_in, target_of_insert
 from slabrow.core.names import Name, parse_name
 from slabrow.core.predict import Predictor
 from slabrow.core.queries import Schema
+from slabrow.core.reasons import Reason
 from slabrow.core.touch import PrunedAt, Verdict, pruned_at, verdict
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.servers.postgresql import catalogue
@@ -47,6 +49,7 @@ class Proof:
     blocks: int | None
     limit: Limit | None
     note: str | None = None
+    reasons: tuple[Explanation, ...] = ()
 
     @property
     def touched(self) -> int:
@@ -193,15 +196,12 @@ def _prove(asking: _Asking, query: FileQuery) -> list[Proof]:
     reading = look(asking.connection, Query(query.sql, query.params), asking.timeout_ms)
     note = "changes rows, so it was planned and not run" if asking.execute and not reads else None
     limit = query.limit or (Limit(asking.at_most) if asking.at_most is not None else None)
-    return [
-        replace(
-            _proof(query, root, reading, asking.leaves),
-            predicted=asking.predictor.predicted(query, root),
-            limit=limit,
-            note=note,
-        )
-        for root in _roots(query, reading, asking.leaves)
-    ]
+    proofs = []
+    for root in _roots(query, reading, asking.leaves):
+        predicted, reasons = asking.predictor.predicted(query, root)
+        proof = _proof(query, root, reading, asking.leaves)
+        proofs.append(replace(proof, predicted=predicted, reasons=reasons, limit=limit, note=note))
+    return proofs
 
 
 def _named(connection: Connection, queries: Sequence[FileQuery]) -> Schema:
@@ -221,15 +221,19 @@ class _Predictor:
     now: datetime
     known: dict[str, Predictor] = field(default_factory=dict)
 
-    def predicted(self, query: FileQuery, root: str) -> tuple[str, ...] | None:
+    def predicted(self, query: FileQuery, root: str) -> tuple[tuple[str, ...] | None, tuple[Explanation, ...]]:
+        """The leaves, None where they cannot be told, and why they are not fewer."""
         if self.zone is None:
-            return None
+            return None, ()
         if root not in self.known:
             tree = catalogue.tree(self.connection, parse_name(root))
             self.known[root] = Predictor(tree, self.schema)
         around = Surroundings(self.zone, self.now, query.params)
         touched = self.known[root].touched(query.sql, around)
-        return None if touched is None else tuple(sorted(touched.started))
+        if touched is None:
+            return None, (Explanation(Reason.NOT_UNDERSTOOD, ""),)
+        reasons = self.known[root].reasons(query.sql, around) if len(touched.started) > 1 else ()
+        return tuple(sorted(touched.started)), reasons
 
 
 def _roots(query: FileQuery, reading: PlanReading, leaves: _Leaves) -> list[str]:

@@ -205,6 +205,11 @@ def _counts(
             column = _named(columns, layout.key[0], found)
             return _by_value(connection, found, column, question.exact)
         return None
+    if question.column is not None and question.per is None:
+        column = _named(columns, question.column, found)
+        along = layout is not None and layout.by is By.RANGE and layout.key[0] == question.column
+        if not column.column.kind.is_time and not along:
+            return _by_value(connection, found, column, question.exact)
     subject = _subject(columns, question, layout, found)
     if subject is None:
         return None
