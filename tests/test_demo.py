@@ -49,11 +49,19 @@ class DemoTest(unittest.TestCase):
             (0, ""),
             (done.returncode, done.stderr.replace("slabrow: convert.sql is written; nothing has been done\n", "")),
         )
-        for stage in range(1, 9):
+        for stage in range(1, 10):
             self.assertIn(f"{stage} of 9 · ", done.stdout)
         self.assertIn("counts and fingerprints are equal", done.stdout)
         self.assertEqual(
-            {"slabrow.toml", "workload.sql", "before.json", "forecast.png", "convert.sql", "server-log.csv"},
+            {
+                "slabrow.toml",
+                "workload.sql",
+                "before.json",
+                "weigh.png",
+                "forecast.png",
+                "convert.sql",
+                "server-log.csv",
+            },
             {path.name for path in (self.folder / "files").iterdir()},
         )
         self.assertIn("duration", (self.folder / "files" / "server-log.csv").read_text())

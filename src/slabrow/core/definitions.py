@@ -1,18 +1,25 @@
-"""Reads tables from DDL text alone: columns, keys and indexes, without a server."""
+"""Reads tables from DDL text alone: columns, keys, indexes and partitions, without a server."""
 
+import logging
+import re
 from dataclasses import dataclass, field
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
+from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range, normal_end
+from slabrow.core.constants import NotKnown, Null, Surroundings, as_key, evaluate
 from slabrow.core.errors import UsageError, nearest
 from slabrow.core.facts import IndexFacts
-from slabrow.core.keys import kind_of
+from slabrow.core.keys import Edge, Kind, Opaque, Value, kind_of
+from slabrow.core.layout import By
 from slabrow.core.names import Name
-from slabrow.core.queries import folded
-from slabrow.core.tree import KeyColumn
+from slabrow.core.queries import Schema, folded
+from slabrow.core.tree import Division, KeyColumn, Partition, Tree
+from slabrow.core.zones import parse_zone
 
 # Types as format_type spells them, for those whose spelling in DDL is another.
 _TYPE_NAMES = {
@@ -25,45 +32,213 @@ _TYPE_NAMES = {
 
 @dataclass(slots=True)
 class Definition:
-    """A table as its DDL gives it."""
+    """A table as its DDL gives it.
+
+    by, key_nodes   how it is divided; None and empty when it is not
+    parent          the table that it is a partition of
+    bound           its bounds, as parsed; None for a catch-all
+    zone            the time zone in which its bounds are read
+    view            the query, when it is a view
+    """
 
     name: Name
     columns: dict[str, KeyColumn]
     indexes: list[IndexFacts] = field(default_factory=list)
+    by: By | None = None
+    key_nodes: tuple[exp.Expression, ...] = ()
+    parent: Name | None = None
+    bound: exp.Expression | None = None
+    zone: ZoneInfo = field(default_factory=lambda: ZoneInfo("UTC"))
+    view: str | None = None
 
 
-def read_definitions(text: str, source: str) -> dict[Name, Definition]:
-    """Every table that the text creates. source: what messages call it.
+@dataclass(frozen=True, slots=True)
+class Definitions:
+    """Everything that a text defines. zone: of the session, at its end."""
 
-    Statements that define no table and no index are passed over. Raises UsageError where the text is not SQL.
+    tables: dict[Name, Definition]
+    zone: ZoneInfo
+
+    def schema(self) -> Schema:
+        """What statements can name."""
+        columns = {name: self.columns(name) for name, each in self.tables.items() if each.view is None}
+        views = {name: each.view for name, each in self.tables.items() if each.view is not None}
+        return Schema(columns, ("public",), views)
+
+    def columns(self, name: Name) -> dict[str, KeyColumn]:
+        """A partition has the columns of its parent."""
+        definition = self.tables[name]
+        if definition.parent is not None and not definition.columns and definition.parent in self.tables:
+            return self.columns(definition.parent)
+        return definition.columns
+
+    def roots(self) -> tuple[Name, ...]:
+        """The partitioned tables that are no partitions themselves."""
+        return tuple(name for name, each in self.tables.items() if each.by is not None and each.parent is None)
+
+    def tree(self, root: Name) -> Tree:
+        """Raises UsageError for a bound that cannot be read."""
+        partitions: list[Partition] = []
+        waiting = [root]
+        while waiting:
+            parent = waiting.pop()
+            key = self._key(parent)
+            for name, each in self.tables.items():
+                if each.parent != parent:
+                    continue
+                division = Division(each.by, self._key(name)) if each.by is not None else None
+                bounds = _bounds(each, key)
+                partitions.append(
+                    Partition(name, spelled(name), spelled(parent), bounds, division is None, division=division)
+                )
+                waiting.append(name)
+        top = self.tables[root]
+        assert top.by is not None
+        return Tree(root, spelled(root), top.by, self._key(root), tuple(partitions))
+
+    def _key(self, name: Name) -> tuple[KeyColumn, ...]:
+        columns = self.columns(name)
+        return tuple(_key_column(node, columns) for node in self.tables[name].key_nodes)
+
+
+def spelled(name: Name) -> str:
+    """As regclass would: without the schema where that is on the search path."""
+    return str(Name(None, name.table)) if name.schema == "public" else str(name)
+
+
+def _key_column(node: exp.Expression, columns: dict[str, KeyColumn]) -> KeyColumn:
+    inner = node
+    while isinstance(inner, exp.Paren | exp.Ordered | exp.Collate):
+        inner = inner.this
+    if isinstance(inner, exp.Column) and isinstance(inner.this, exp.Identifier) and folded(inner.this) in columns:
+        return columns[folded(inner.this)]
+    return KeyColumn(None, node.sql("postgres"), Kind.OTHER, "text")
+
+
+def _bounds(each: Definition, key: tuple[KeyColumn, ...]) -> Bounds:
+    spec = each.bound
+    if spec is None:
+        return CatchAll()
+    around = Surroundings(each.zone)
+    start, end, values = spec.args.get("from_expressions"), spec.args.get("to_expressions"), spec.this
+    if start is not None:
+        from_, to = (
+            tuple(_end(node, column, around, each.name) for node, column in zip(ends, key, strict=True))
+            for ends in (start, end or [])
+        )
+        return Range(normal_end(from_), normal_end(to))
+    if isinstance(values, list):
+        return Listed(tuple(_value(node, key[0], around, each.name) for node in values))
+    return Hashed(int(str(values.this)), int(str(spec.args["expression"].this)))
+
+
+def _end(node: exp.Expression, column: KeyColumn, around: Surroundings, name: Name) -> Value:
+    word = node.name.upper() if isinstance(node, exp.Var | exp.Column) else ""
+    if word in ("MINVALUE", "MAXVALUE"):
+        return Edge[word]
+    value = _value(node, column, around, name)
+    if value is None:
+        raise UsageError(f"a bound of {name} is NULL", fix="a range has no NULL: take it out")
+    return value
+
+
+def _value(node: exp.Expression, column: KeyColumn, around: Surroundings, name: Name) -> Value | None:
+    if column.name is None:
+        return Opaque(node.sql("postgres"))
+    try:
+        value, _ = as_key(evaluate(node, around), column.kind, column.type_name, around)
+    except NotKnown:
+        return Opaque(node.sql("postgres"))
+    return None if value is None or isinstance(value, Null) else value
+
+
+def read_definitions(text: str, source: str) -> Definitions:
+    """Every table, partition and view that the text creates. source: what messages call it.
+
+    `SET timezone` counts for what follows it; UTC before. Other statements are passed over.
+    Raises UsageError where the text is not SQL.
     """
+    logging.getLogger("sqlglot").setLevel(logging.ERROR)  # what it takes for a command is read here
     try:
         statements = sqlglot.parse(text, read="postgres")
     except (SqlglotError, RecursionError) as error:
         raise UsageError(f"{source} cannot be read as SQL", found=str(error).splitlines()[0]) from None
     found: dict[Name, Definition] = {}
+    zone = ZoneInfo("UTC")
     for statement in statements:
-        if isinstance(statement, exp.Create) and statement.kind == "TABLE" and isinstance(statement.this, exp.Schema):
-            definition = _table(statement.this)
-            found[definition.name] = definition
+        if isinstance(statement, exp.Set | exp.Command):
+            zone = _zone(statement) or zone
+            statement = _attachment(statement) or statement
+        if isinstance(statement, exp.Create) and statement.kind == "TABLE":
+            _created(statement, found, zone)
+        elif isinstance(statement, exp.Create) and statement.kind == "VIEW" and isinstance(statement.this, exp.Table):
+            query = statement.args.get("expression")
+            if isinstance(query, exp.Expression):
+                name = _name(statement.this)
+                found[name] = Definition(name, {}, view=query.sql("postgres"))
         elif isinstance(statement, exp.Create) and statement.kind == "INDEX":
             _index(statement, found)
         elif isinstance(statement, exp.Alter):
             _altered(statement, found)
     if not found:
         raise UsageError(f"{source} creates no table", fix="give a file with CREATE TABLE statements")
-    return found
+    return Definitions(found, zone)
 
 
-def find(definitions: dict[Name, Definition], name: Name, source: str) -> Definition:
+_SET_ZONE = re.compile(r"(?:SESSION\s+|LOCAL\s+)?TIME\s*ZONE\s*(?:=|TO)?\s*'([^']+)'", re.IGNORECASE)
+_ATTACH = re.compile(
+    r"TABLE\s+(?:ONLY\s+)?(.+?)\s+ATTACH\s+PARTITION\s+(.+?)\s+(FOR\s+VALUES.*|DEFAULT)\s*$", re.DOTALL | re.IGNORECASE
+)
+
+
+def _zone(statement: exp.Expression) -> ZoneInfo | None:
+    """The zone that `SET timezone` names; None for every other setting."""
+    text = statement.sql("postgres").partition(" ")[2]
+    match = _SET_ZONE.match(text.strip()) if statement.sql("postgres").upper().startswith("SET") else None
+    return parse_zone(match.group(1)) if match is not None else None
+
+
+def _attachment(statement: exp.Expression) -> exp.Expression | None:
+    """ALTER TABLE … ATTACH PARTITION, as dumps have it, read as the CREATE TABLE … PARTITION OF that it amounts to."""
+    text = str(statement.args.get("expression") or "").strip()
+    match = _ATTACH.match(text) if isinstance(statement, exp.Command) else None
+    if match is None:
+        return None
+    parent, child, bounds = match.groups()
+    made = sqlglot.parse(f"CREATE TABLE {child} PARTITION OF {parent} {bounds}", read="postgres")[0]
+    return made if isinstance(made, exp.Expression) else None
+
+
+def _created(statement: exp.Create, found: dict[Name, Definition], zone: ZoneInfo) -> None:
+    table = statement.this.this if isinstance(statement.this, exp.Schema) else statement.this
+    if not isinstance(table, exp.Table):
+        return
+    name = _name(table)
+    definition = found.get(name) or Definition(name, {})
+    if isinstance(statement.this, exp.Schema) and not definition.columns:
+        definition = _table(statement.this)
+    for each in (statement.args.get("properties") or exp.Properties(expressions=[])).expressions:
+        if isinstance(each, exp.PartitionedByProperty):
+            kind = each.this.name if isinstance(each.this, exp.Anonymous) else type(each.this).__name__
+            definition.by = By(kind.lower())
+            definition.key_nodes = tuple(each.this.expressions)
+        elif isinstance(each, exp.PartitionedOfProperty):
+            definition.parent = _name(each.this)
+            spec = each.args["expression"]
+            definition.bound = None if isinstance(spec, exp.Var) else spec
+    definition.zone = zone
+    found[name] = definition
+
+
+def find(definitions: Definitions, name: Name, source: str) -> Definition:
     """The table of that name. Raises UsageError with the nearest name."""
-    for known, definition in definitions.items():
+    for known, definition in definitions.tables.items():
         if known.table == name.table and (name.schema in (None, known.schema) or known.schema is None):
             return definition
-    near = nearest(str(name), map(str, definitions))
+    near = nearest(str(name), map(str, definitions.tables))
     raise UsageError(
         f"{source} does not create {name}",
-        found=f"it creates {', '.join(map(str, definitions))}",
+        found=f"it creates {', '.join(map(str, definitions.tables))}",
         fix=f"did you mean {near}?" if near else None,
     )
 

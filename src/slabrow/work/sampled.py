@@ -70,9 +70,7 @@ def _known(table: Name, offline: Offline) -> _Known:
         indexes,
         not_null=frozenset(name for name, column in definition.columns.items() if column.not_null),
     )
-    schema = Schema(
-        {name: each.columns for name, each in definitions.items()}, ("public", definition.name.schema or "public")
-    )
+    schema = replace(definitions.schema(), search_path=("public", definition.name.schema or "public"))
     return _Known(facts, schema, sample, definition)
 
 
