@@ -130,7 +130,11 @@ def _measured(connection: Connection, queries: list[FileQuery]) -> tuple[dict[st
             statement = statement.replace(f"${number}", params[number - 1])
         blocks[query.name] = run(connection, Query(query.sql, query.params), 120_000).blocks or 0
         # The least of several turns: what disturbs a run only ever adds to it.
-        ms[query.name] = min(_wall_ms(connection, statement) for _ in range(TURNS))
+        times = [_wall_ms(connection, statement) for _ in range(TURNS)]
+        # Quick ones are asked more often, over half a second: that is how long a disturbance lasts.
+        while sum(times) < 500 and len(times) < 200:
+            times.append(_wall_ms(connection, statement))
+        ms[query.name] = min(times)
     return ms, blocks
 
 

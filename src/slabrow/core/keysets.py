@@ -13,10 +13,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time
 from enum import IntEnum
+from functools import lru_cache
 from itertools import product
 from typing import Any, assert_never
-
-import numpy as np
 
 from slabrow.core.bounds import CatchAll, Hashed, Listed, Range
 from slabrow.core.errors import UsageError
@@ -644,7 +643,6 @@ class _HashBounds(_Bounds):
             )
         self.homes = homes
         self.everything = _Kept(_bits(0, self._modulus - 1))
-        self._known: dict[tuple[str | None, ...], int] = {}
 
     def takes(self, place: int, operator: str) -> bool:
         return operator == "=" and self._types is not None
@@ -661,13 +659,16 @@ class _HashBounds(_Bounds):
     def _matching(self, key: tuple[str | None, ...]) -> _Kept:
         if self._types is None:
             return self.everything
-        if key not in self._known:
-            try:
-                hashed = int(keys_hash([[each] for each in key], self._types)[0] % np.uint64(self._modulus))
-            except UsageError:  # a value beyond the type, such as 1e10 for an integer: left to the server
-                return self.everything
-            self._known[key] = hashed
-        return _Kept(1 << self._known[key])
+        try:
+            return _Kept(1 << _key_hash(key, self._types) % self._modulus)
+        except UsageError:  # a value beyond the type, such as 1e10 for an integer: left to the server
+            return self.everything
+
+
+# One key at a time is slow to hash, and many layouts ask for the same keys.
+@lru_cache(maxsize=65_536)
+def _key_hash(key: tuple[str | None, ...], types: tuple[HashType, ...]) -> int:
+    return int(keys_hash([[each] for each in key], types)[0])
 
 
 def _hash_types(key: tuple[KeyColumn, ...]) -> tuple[HashType, ...] | None:
