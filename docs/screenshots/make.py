@@ -22,7 +22,7 @@ SCREEN = ":87"
 # Name → what is typed. Steps without a picture stand between them.
 STEPS = [
     ("survey", "slabrow survey apiary.reading --exact --save before.json --workload workload.sql --now 2026-03-01"),
-    ("weigh", "slabrow weigh apiary.reading --workload workload.sql --keep P13M --now 2026-03-01 --picture weigh.png"),
+    ("weigh", "slabrow weigh apiary.coop_event --workload workload.sql --now 2026-03-01 --picture weigh.png"),
     ("forecast", "slabrow forecast --table apiary.reading --now 2026-03-01 --picture forecast.png"),
     ("convert", "slabrow convert --table apiary.reading --now 2026-03-01 --go"),
     (None, "slabrow convert --table apiary.coop_event --go"),

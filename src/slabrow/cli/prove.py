@@ -1,10 +1,12 @@
 """Options of `prove`."""
 
 import argparse
+import sys
 from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context, parse_wait, progress
+from slabrow.core.errors import UsageError
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -20,6 +22,14 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="also run the queries that only read, in read-only transactions that are rolled back",
     )
+    before = parser.add_argument_group("before there is anything to ask")
+    before.add_argument("--offline", action="store_true", help="predict from the DDL of --schema alone, with no server")
+    before.add_argument("--schema", metavar="FILE.sql", help="with --offline: tables, partitions and views")
+    before.add_argument("--laid-out", action="store_true", help="predict as if the tables were as the layout file says")
+    parser.add_argument("--junit", metavar="FILE.xml", help="also write the limits as JUnit XML, for a build server")
+    parser.add_argument(
+        "--watch-for", metavar="FILE.json", help="an earlier result: only what got worse since is broken"
+    )
     parser.add_argument("--at-most", metavar="N", type=int, help="a limit for the queries that bring none of their own")
     parser.add_argument(
         "--timeout", metavar="TIME", default="30s", help="the longest that one query may take (default 30s)"
@@ -31,12 +41,40 @@ def run(options: argparse.Namespace) -> int:
     asked = context(options)
     timeout_ms = parse_wait(options.timeout)
     from slabrow.files.query_file import read_queries
+    from slabrow.files.script import write_file
+    from slabrow.show.junit import junit
     from slabrow.show.output import show
     from slabrow.show.prove import SHOWN
+    from slabrow.work.earlier import read_result, worsened
+    from slabrow.work.predicted import prove_laid_out, prove_offline
     from slabrow.work.prove import prove
 
+    _check(options)
     queries = read_queries(Path(options.queries))
+    earlier = None if options.watch_for is None else read_result(Path(options.watch_for))
     with progress(options, asked) as watched:
-        result = prove(watched, queries, execute=options.execute, at_most=options.at_most, timeout_ms=timeout_ms)
+        if options.offline:
+            result = prove_offline(watched, queries, Path(options.schema), at_most=options.at_most)
+        elif options.laid_out:
+            result = prove_laid_out(watched, queries, at_most=options.at_most)
+        else:
+            result = prove(watched, queries, execute=options.execute, at_most=options.at_most, timeout_ms=timeout_ms)
+    if options.junit is not None:
+        write_file(Path(options.junit), junit(result))
     show(SHOWN, result, options.format)
+    if earlier is not None:
+        worse = list(worsened(result, earlier))
+        for text in worse:
+            print(f"slabrow: {text}", file=sys.stderr)
+        return FOUND if worse else FINE
     return FOUND if result.broken else FINE
+
+
+def _check(options: argparse.Namespace) -> None:
+    """Options that contradict each other."""
+    if options.offline != (options.schema is not None):
+        raise UsageError("--offline and --schema belong together", fix="give both: --offline --schema FILE.sql")
+    if options.offline and options.laid_out:
+        raise UsageError("--offline and --laid-out exclude each other", fix="keep one")
+    if (options.offline or options.laid_out) and options.execute:
+        raise UsageError("nothing can be run before it exists", found="--run", fix="leave --run out")

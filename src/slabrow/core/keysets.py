@@ -280,7 +280,18 @@ class _Level:
             case Compared(column=column, operator=operator, when=When.RUN):
                 place = self._places.get(column)
                 return place is not None and self._bounds.takes(place, operator)
-            case All(parts):
+            case All(nested):
+                # A column that equals a known value needs none from the run: both stand in one equivalence class.
+                given = {
+                    part.column
+                    for part in _flat(nested)
+                    if isinstance(part, Compared) and part.operator == "=" and part.when is not When.RUN
+                }
+                parts = tuple(
+                    part
+                    for part in _flat(nested)
+                    if not (isinstance(part, Compared) and part.when is When.RUN and part.column in given)
+                )
                 if isinstance(self._bounds, _HashBounds):
                     known = {
                         part.column

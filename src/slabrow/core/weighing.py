@@ -394,7 +394,8 @@ def _when_second_wins(winner: Weighed, second: Weighed) -> str:
         return f"{name} takes {-lead / winner.ms:.0%} less in the model: too little for what a change costs"
     if best[0] == inf:
         return f"{name} is never better, whatever runs more often"
-    return f"{name} would win if {best[1]} ran {best[0]:.1f} times as often"
+    times = f"{best[0]:.1f}" if best[0] < 10 else f"{best[0]:,.0f}"
+    return f"{name} would win if {best[1]} ran {times} times as often"
 
 
 def _obstacles(facts: TableFacts, workload: TableWorkload, layout: Layout, shares: Sequence[float]) -> Iterator[str]:

@@ -9,11 +9,12 @@ from sqlglot.errors import TokenError
 from sqlglot.tokenizer_core import Token, TokenType
 
 from slabrow.core.errors import UsageError, nearest
+from slabrow.core.touch import PrunedAt
 from slabrow.files.reading import read_text
 
 _SETTING = re.compile(r"--\s*([a-z_-]+)\s*:\s*(.*?)\s*$", re.MULTILINE)
 _LIMIT = re.compile(r"(<=|=|<)?\s*(\d+)")
-SETTINGS = ("name", "touches", "params", "weight")
+SETTINGS = ("name", "touches", "decided", "params", "weight")
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +37,7 @@ class FileQuery:
 
     params   SQL constants for $1, $2, …
     weight   runs a day
+    decided  the moment by which leaves must have been left out
     line     where the statement begins
     """
 
@@ -45,6 +47,7 @@ class FileQuery:
     limit: Limit | None = None
     params: tuple[str, ...] = ()
     weight: float = 1.0
+    decided: PrunedAt | None = None
 
 
 def read_queries(path: Path) -> tuple[FileQuery, ...]:
@@ -132,7 +135,13 @@ def _query(sql: str, settings: dict[str, str], line: int, name: str) -> FileQuer
         weight = float(settings.get("weight", "1"))
     except ValueError:
         raise wrong("weight", "write how often it runs a day, such as `-- weight: 4000`") from None
-    return FileQuery(settings["name"], sql.strip(), line, limit, _split_params(settings.get("params", "")), weight)
+    decided = None
+    if "decided" in settings:
+        if settings["decided"] not in ("plan", "start", "run"):
+            raise wrong("decided", "write `-- decided: plan`, start or run")
+        decided = PrunedAt(settings["decided"])
+    params = _split_params(settings.get("params", ""))
+    return FileQuery(settings["name"], sql.strip(), line, limit, params, weight, decided)
 
 
 def _split_params(text: str) -> tuple[str, ...]:

@@ -40,7 +40,7 @@ def _proof_data(proof: Proof) -> Json:
         "table": proof.table,
         "total": proof.total,
         "predicted": None if proof.predicted is None else list(proof.predicted),
-        "planned": list(proof.planned),
+        "planned": None if proof.planned is None else list(proof.planned),
         "executed": None if proof.executed is None else list(proof.executed),
         "verdict": str(proof.verdict),
         "pruned_at": str(proof.pruned_at),
@@ -90,8 +90,10 @@ def _rows(result: ProveResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
 
 def _text(result: ProveResult, out: Console) -> None:
     ran = any(proof.executed is not None for proof in result.proofs)
-    heading(out, "Partitions that each query touches, as the server " + ("ran it" if ran else "plans it"))
-    measured = ("planning", "execution", "blocks") if ran else ("planning",)
+    asked = any(proof.planned is not None for proof in result.proofs)
+    how = "as the server ran it" if ran else "as the server plans it" if asked else "predicted, without asking a server"
+    heading(out, f"Partitions that each query touches, {how}")
+    measured = ("planning", "execution", "blocks") if ran else ("planning",) if asked else ()
     lines = table(
         "query", "table", "touches", "", "verdict", "decided", *measured, "limit", right=("touches", *measured)
     )
@@ -103,7 +105,7 @@ def _text(result: ProveResult, out: Console) -> None:
             bar(proof.touched / max(1, proof.total), _BAR_WIDTH),
             _verdict(proof),
             _DECIDED[proof.pruned_at],
-            *_measured(proof, ran),
+            *(_measured(proof, ran) if asked else ()),
             _limit(proof),
         )
     print_table(out, lines, ("", "blocks", "planning", "decided", "table", "execution"))
@@ -155,9 +157,15 @@ def _measured(proof: Proof, ran: bool) -> list[str]:
 
 
 def _limit(proof: Proof) -> Text:
-    if proof.limit is None:
+    wanted = [str(proof.limit)] if proof.limit is not None else []
+    wanted += [f"by {_MOMENTS[proof.query.decided]}"] if proof.query.decided is not None else []
+    if not wanted:
         return plain("")
-    return good(f"{proof.limit} holds") if proof.is_ok else bad(f"{proof.limit} broken")
+    text = ", ".join(wanted)
+    return good(f"{text} holds") if proof.is_ok else bad(f"{text} broken")
+
+
+_MOMENTS = {PrunedAt.PLAN: "planning", PrunedAt.START: "the start", PrunedAt.RUN: "running"}
 
 
 def _summary(result: ProveResult, out: Console) -> None:
@@ -165,17 +173,18 @@ def _summary(result: ProveResult, out: Console) -> None:
     if not result.proofs:
         out.print(plain("No query touches a partitioned table."))
         return
-    limits = [proof for proof in result.proofs if proof.limit is not None]
+    limits = [proof for proof in result.proofs if proof.is_ok is not None]
     broken = sum(proof.is_ok is False for proof in limits)
     saved = (
-        "how many rows that saves is not known before ANALYZE."
+        "how many rows that saves is not known here."
         if result.read_share is None
         else f"weighted by runs a day, the workload reads partitions with {share(result.read_share)} of the rows "
         "that it would read without pruning."
     )
     out.print(plain(f"{result.pruning} of {len(result.proofs)} prune; {saved}"))
     same, more, fewer = result.predictions
-    out.print(plain(f"Predicted from the SQL and the bounds alone: the plan's leaves for {same}, more for {more}."))
+    if any(proof.planned is not None for proof in result.proofs):
+        out.print(plain(f"Predicted from the SQL and the bounds alone: the plan's leaves for {same}, more for {more}."))
     if fewer:
         out.print(bad(f"For {fewer} fewer were predicted than the server plans: that is a fault, please report it."))
     if limits:

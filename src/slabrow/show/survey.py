@@ -174,9 +174,13 @@ def _ageing(survey: Survey, out: Console) -> None:
         out.print(plain(f"{how} {each.column}: it {' and '.join(each.reasons)}."))
     if ages is not None:
         lines = table("the workload reads", "of its runs", "", right=("of its runs",))
+        before = -1.0
         for name, part in ages.within:
-            lines.add_row(f"nothing older than a {name}", share(part), bar(part, _BAR_WIDTH))
-        lines.add_row("what is older", share(ages.older), bar(ages.older, _BAR_WIDTH))
+            if share(part) != share(before):  # a step that adds nothing needs no line
+                lines.add_row(f"nothing older than a {name}", share(part), bar(part, _BAR_WIDTH))
+            before = part
+        if ages.older:
+            lines.add_row("what is older", share(ages.older), bar(ages.older, _BAR_WIDTH))
         lines.add_row(plain(f"without a lower end of {ages.column}"), share(ages.all), bar(ages.all, _BAR_WIDTH))
         print_table(out, lines, ("",))
 

@@ -29,7 +29,7 @@ class Proof:
     """What one query touches of one partitioned table.
 
     predicted  leaves that Slabrow itself finds, sorted; None where it does not understand the statement or its zone
-    planned    leaves in the plan once execution has started, sorted; None when the query could not be planned
+    planned    leaves in the plan once execution has started, sorted; None when no server was asked
     executed   leaves that were read, None when the query did not run
     rows, all_rows   the planner's estimate of the rows in the touched leaves, and in all of them
     """
@@ -38,7 +38,7 @@ class Proof:
     table: str
     total: int
     predicted: tuple[str, ...] | None
-    planned: tuple[str, ...]
+    planned: tuple[str, ...] | None
     executed: tuple[str, ...] | None
     verdict: Verdict
     pruned_at: PrunedAt
@@ -52,13 +52,30 @@ class Proof:
     reasons: tuple[Explanation, ...] = ()
 
     @property
+    def is_known(self) -> bool:
+        """Whether anything is known of the leaves at all."""
+        return self.executed is not None or self.planned is not None or self.predicted is not None
+
+    @property
     def touched(self) -> int:
-        return len(self.planned if self.executed is None else self.executed)
+        known = self.executed if self.executed is not None else self.planned
+        return len(known if known is not None else self.predicted or ())
 
     @property
     def is_ok(self) -> bool | None:
-        """Whether the limit holds; None when there is none."""
-        return None if self.limit is None else self.limit.holds(self.touched)
+        """Whether the limits hold, on the number of leaves and on when that is decided; None when there are none."""
+        if self.limit is None and self.query.decided is None:
+            return None
+        holds = self.limit is None or (self.is_known and self.limit.holds(self.touched))
+        return holds and (self.query.decided is None or _is_by(self.pruned_at, self.query.decided))
+
+
+_MOMENTS = (PrunedAt.PLAN, PrunedAt.START, PrunedAt.RUN)
+
+
+def _is_by(found: PrunedAt, wanted: PrunedAt) -> bool:
+    """Whether leaves were left out at that moment or before it."""
+    return found is not PrunedAt.NEVER and _MOMENTS.index(found) <= _MOMENTS.index(wanted)
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +100,11 @@ class ProveResult:
     @property
     def predictions(self) -> tuple[int, int, int]:
         """How many predictions equal the plan, keep more leaves than it, and keep fewer: the last must be 0."""
-        pairs = [(set(proof.predicted), set(proof.planned)) for proof in self.proofs if proof.predicted is not None]
+        pairs = [
+            (set(proof.predicted), set(proof.planned))
+            for proof in self.proofs
+            if proof.predicted is not None and proof.planned is not None
+        ]
         fewer = sum(bool(planned - predicted) for predicted, planned in pairs)
         return sum(one == other for one, other in pairs), sum(one > other for one, other in pairs), fewer
 

@@ -1,0 +1,39 @@
+"""Proofs as JUnit XML, which build servers read: a test case for each query and table."""
+
+from xml.etree import ElementTree
+
+from slabrow.show.words import plural
+from slabrow.work.prove import Proof, ProveResult
+
+
+def junit(result: ProveResult) -> str:
+    """Queries without a limit pass; those that the server refuses are errors."""
+    errors = [each for each in result.unproven if each.is_error]
+    suite = ElementTree.Element(
+        "testsuite",
+        name="slabrow prove",
+        tests=str(len(result.proofs) + len(errors)),
+        failures=str(sum(proof.is_ok is False for proof in result.proofs)),
+        errors=str(len(errors)),
+        skipped="0",
+    )
+    for proof in result.proofs:
+        case = _case(suite, proof.query.name, proof.table, proof.execution_ms)
+        if proof.is_ok is False:
+            failure = ElementTree.SubElement(case, "failure", message=_message(proof), type="limit")
+            failure.text = "\n".join(f"{each.text}: {each.fragment}" for each in proof.reasons)
+    for each in errors:
+        case = _case(suite, each.query.name, "", None)
+        ElementTree.SubElement(case, "error", message=each.reason, type="refused")
+    ElementTree.indent(suite)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suite, encoding="unicode") + "\n"
+
+
+def _case(suite: ElementTree.Element, name: str, table: str, took_ms: float | None) -> ElementTree.Element:
+    time = f"{(took_ms or 0.0) / 1_000:.6f}"
+    return ElementTree.SubElement(suite, "testcase", name=name, classname=table or "slabrow", time=time)
+
+
+def _message(proof: Proof) -> str:
+    wanted = f"wanted {proof.limit}" if proof.limit is not None else f"wanted to be decided by {proof.query.decided}"
+    return f"touches {plural(proof.touched, 'partition')} of {proof.total}, {wanted}"

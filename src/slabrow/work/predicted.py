@@ -1,0 +1,140 @@
+"""`prove` without a server, or before a layout exists: what each query will touch, from SQL and bounds alone (N36)."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from slabrow.core.constants import Surroundings
+from slabrow.core.costs import Costs
+from slabrow.core.definitions import read_definitions
+from slabrow.core.errors import UsageError
+from slabrow.core.keysets import Touched
+from slabrow.core.mentions import tables_in
+from slabrow.core.names import parse_name
+from slabrow.core.predict import Predictor
+from slabrow.core.queries import Schema
+from slabrow.core.reading import TableWorkload
+from slabrow.core.touch import PrunedAt, verdict
+from slabrow.core.tree import Tree
+from slabrow.core.weighing import Growth, Weigher, tree_of
+from slabrow.files.query_file import FileQuery, Limit
+from slabrow.files.reading import read_text
+from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql.facts import table_facts
+from slabrow.work.context import Context
+from slabrow.work.prove import Proof, ProveResult, Unproven
+
+
+@dataclass(frozen=True, slots=True)
+class _Known:
+    """What predictions stand on. rows: of each leaf, where somebody knows."""
+
+    trees: Sequence[Tree]
+    schema: Schema
+    zone: ZoneInfo
+    now: datetime
+    rows: Mapping[str, int]
+
+
+def prove_offline(
+    context: Context, queries: Sequence[FileQuery], schema_file: Path, *, at_most: int | None = None
+) -> ProveResult:
+    """From DDL alone. The session's time zone is the file's own `SET timezone`, else UTC.
+
+    Raises UsageError when the file cannot be read, or defines no partitioned table.
+    """
+    definitions = read_definitions(read_text(schema_file, "schema file", "--schema"), str(schema_file))
+    trees = [definitions.tree(root) for root in definitions.roots()]
+    if not trees:
+        raise UsageError(
+            f"{schema_file} defines no partitioned table",
+            found=f"it creates {', '.join(map(str, definitions.tables))}",
+            fix="give the DDL with PARTITION BY, and its partitions",
+        )
+    known = _Known(trees, definitions.schema(), definitions.zone, context.now, {})
+    return _predicted(known, queries, context, at_most)
+
+
+def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: int | None = None) -> ProveResult:
+    """As if every table were as the layout file says: its partitions are worked out from the statistics.
+
+    Raises LayoutError when a layout does not fit its table.
+    """
+    layouts = context.layouts()
+    names = {name for query in queries for name in tables_in(query.sql) or ()}
+    trees: list[Tree] = []
+    rows: dict[str, int] = {}
+    with context.connected() as connection:
+        with catalogue.reading(connection, "read the tables"):
+            schema = catalogue.schema(connection, {*names, *(layout.table for layout in layouts)})
+            for layout in layouts:
+                facts = table_facts(connection, layout.table)
+                weigher = Weigher(facts, TableWorkload((), (), 0.0), Costs(), context.now, Growth(), None, False)
+                trees.append(tree_of(facts, layout, weigher.planned(layout)))
+        zone = catalogue.time_zone(connection) or ZoneInfo("UTC")
+    return _predicted(_Known(trees, schema, zone, context.now, rows), queries, context, at_most)
+
+
+def _predicted(known: _Known, queries: Sequence[FileQuery], context: Context, at_most: int | None) -> ProveResult:
+    chosen = parse_name(context.table) if context.table else None
+    predictors = [
+        Predictor(tree, known.schema)
+        for tree in known.trees
+        if chosen is None or (tree.table.table == chosen.table and chosen.schema in (None, tree.table.schema))
+    ]
+    proofs: list[Proof] = []
+    unproven: list[Unproven] = []
+    for query in queries:
+        around = Surroundings(known.zone, known.now, query.params)
+        limit = query.limit or (Limit(at_most) if at_most is not None else None)
+        found = [proof for each in predictors if (proof := _proof(query, each, around, known, limit)) is not None]
+        proofs += found
+        if not found:
+            names = tables_in(query.sql)
+            reason = "is not understood" if names is None else "touches no partitioned table"
+            unproven.append(Unproven(query, reason, names is None))
+    return ProveResult(tuple(proofs), tuple(unproven))
+
+
+def _proof(
+    query: FileQuery, predictor: Predictor, around: Surroundings, known: _Known, limit: Limit | None
+) -> Proof | None:
+    """None when the query does not read the table."""
+    touched = predictor.touched(query.sql, around)
+    if touched is None:
+        return None
+    tree = predictor.tree
+    total = len(tree.leaves)
+    started = tuple(sorted(touched.started))
+    return Proof(
+        query,
+        tree.spelling,
+        total,
+        started,
+        None,
+        None,
+        verdict(len(started), total),
+        _pruned_at(touched, total),
+        _rows(started, known.rows),
+        _rows((leaf.spelling for leaf in tree.leaves), known.rows),
+        None,
+        None,
+        None,
+        limit,
+        None,
+        predictor.reasons(query.sql, around) if len(started) > 1 else (),
+    )
+
+
+def _rows(leaves: Iterable[str], rows: Mapping[str, int]) -> int:
+    return sum(rows.get(leaf, 0) for leaf in leaves)
+
+
+def _pruned_at(touched: Touched, total: int) -> PrunedAt:
+    if touched.may_prune_running:
+        return PrunedAt.RUN
+    if len(touched.started) < len(touched.planned):
+        return PrunedAt.START
+    return PrunedAt.PLAN if len(touched.planned) < total else PrunedAt.NEVER
