@@ -106,6 +106,31 @@ class WeighTest(DatabaseTest):
         self.assertIn("--choose", refused.stderr)
         self.assertFalse((self.folder / "new.toml").exists())
 
+    def test_a_partitioned_table_is_weighed_as_it_is(self):
+        self.readings(30_000)
+        self.layout('[[layout]]\ntable = "public.reading"\nby = "hash"\nkey = ["id"]\nparts = 8\n')
+        self.slabrow("convert", "--go")
+        query = "-- name: look-up\n-- weight: 9\nSELECT * FROM reading WHERE id = 5; -- name: hive\nSELECT filler FROM reading WHERE hive_id = 5;"
+        found = self.weigh("reading", query)
+        as_it_is = next(each for each in found["candidates"] if each["by"] == "none")
+        self.assertEqual((8, [1.0, 8.0]), (as_it_is["partitions"], [each["touched"] for each in as_it_is["queries"]]))
+
+    def test_tables_with_nothing_in_them_and_names_with_anything(self):
+        self.sql(
+            "CREATE TABLE hollow (id int PRIMARY KEY, at timestamptz); ANALYZE hollow; CREATE TABLE fresh (id int); INSERT INTO fresh VALUES (1)"
+        )
+        self.sql(
+            'CREATE TABLE "Odd Täble" ("Käy ""x""" int, "z%s" text); INSERT INTO "Odd Täble" SELECT n % 7, n FROM generate_series(1, 5000) n; ANALYZE "Odd Täble"'
+        )
+        found = self.weigh("hollow", "SELECT * FROM hollow WHERE at > now(); SELECT no sql at all FROM FROM;")
+        self.assertEqual(("none", 1), (found["candidates"][0]["by"], found["workload"]["not_understood"]))
+        (self.folder / "workload.sql").write_text("SELECT 1 FROM fresh WHERE id = 1;")
+        self.assertIn("ANALYZE fresh", self.slabrow("weigh", "fresh", "--workload", "workload.sql", code=3).stderr)
+        odd = self.weigh(
+            '"Odd Täble"', 'SELECT 1 FROM "Odd Täble" WHERE "Käy ""x""" = 3;', "--key", 'Käy "x"', "--by", "list"
+        )
+        self.assertIn('Käy "x"', [each["key"][0] for each in odd["candidates"] if each["key"]])
+
     def test_giants_alone_and_the_tail_hashed_is_found_written_and_built(self):
         self.sql(
             "CREATE TABLE event (tenant int NOT NULL, at timestamptz, note text); INSERT INTO event SELECT CASE WHEN n % 2 = 0 THEN 1 ELSE (random() * 300)::int + 2 END,"

@@ -72,7 +72,7 @@ def ageing(facts: TableFacts, used: Mapping[str, Usage], weight: float) -> tuple
         grows = (seen.distinct or 0) > max(20.0, facts.rows / 100_000)
         if not column.kind.is_time and (correlation < 0.95 or (seen.distinct or 0) < facts.rows * 0.5):
             continue
-        if not grows:
+        if not grows or (correlation < 0.5 and not ranged):
             continue
         score = 0.5 * max(0.0, correlation) + 0.3 * min(1.0, 2 * ranged) + 0.2 * column.kind.is_time
         reasons = [f"lies in the table's own order by {correlation:.2f}"]

@@ -50,6 +50,7 @@ class TableFacts:
     random_page_cost: float = 4.0
     sequential_page_cost: float = 1.0
     parallel_workers: int = 2
+    is_partitioned: bool = False
     not_null: frozenset[str] = field(default=frozenset())
 
     @property

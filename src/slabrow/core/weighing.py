@@ -113,6 +113,7 @@ class Weigher:
 
     now         the clock
     ceiling     the most partitions
+    current     the tree, when the table is partitioned already
     ageing      the column along which rows are retired, None when none is known
     """
 
@@ -124,9 +125,12 @@ class Weigher:
     ageing: str | None
     keeps: bool
     ceiling: int = 1_000
+    current: Tree | None = None
 
     def as_it_is(self) -> Weighed:
-        """The table without partitions."""
+        """The table as it is: without partitions, or with those that it has."""
+        if self.current is not None:
+            return self._with_current(self.current)
         model = CostModel(self.facts, self.costs)
         shapes = []
         for read in self.workload.shapes:
@@ -138,6 +142,35 @@ class Weigher:
             shapes.append(ShapeCost(read, 1.0, paid.times(1 / len(read.runs)) if read.runs else NOTHING_PAID))
         size = self.facts.bytes
         return self._summed(None, 1, 1, [size], tuple(shapes), ())
+
+    def _with_current(self, tree: Tree) -> Weighed:
+        rows = {leaf.name.table: leaf.rows or 0 for leaf in tree.leaves}
+        total = sum(rows.values()) or 1
+        shares = {name: count / total for name, count in rows.items()}
+        key = tuple(column.name or "" for column in tree.key)
+        follows = (
+            tree.by is By.RANGE and tree.catch_all is None and all(leaf.parent == tree.spelling for leaf in tree.leaves)
+        )
+        shapes = self._shapes(_Counter(Pruner(tree), shares), key, follows)
+        sizes = [leaf.bytes for leaf in tree.leaves]
+        return self._summed(None, len(rows), len(rows), sizes, shapes, ())
+
+    def _shapes(self, count: "_Counter", key: tuple[str, ...], follows: bool) -> tuple[ShapeCost, ...]:
+        """What every shape pays, on average over its runs."""
+        model = CostModel(self.facts, self.costs)
+        shapes = []
+        for read in self.workload.shapes:
+            paid, touched = NOTHING_PAID, 0
+            for run in read.runs:
+                for asked in run:
+                    met = count.met(asked)
+                    touched += met.touched
+                    paid += model.paid(asked.access, met, key, follows)
+            runs = len(read.runs)
+            shapes.append(
+                ShapeCost(read, touched / runs if runs else 0.0, paid.times(1 / runs) if runs else NOTHING_PAID)
+            )
+        return tuple(shapes)
 
     def weigh(self, layout: Layout) -> Weighed | None:
         """None when the layout gives no partitions, or too many."""
@@ -151,25 +184,12 @@ class Weigher:
         tree = tree_of(self.facts, layout, planned)
         leaves = [leaf.name for each in planned for leaf in each.leaves]
         share_of = dict(zip(leaves, shares, strict=True))
-        count = _Counter(Pruner(tree), share_of)
-        model = CostModel(self.facts, self.costs)
         key = (*layout.key, *(layout.within.key if layout.within else ()))
         follows = layout.by is By.RANGE and layout.within is None and not layout.catch_all
-        shapes = []
-        for read in self.workload.shapes:
-            paid, touched = NOTHING_PAID, 0
-            for run in read.runs:
-                for asked in run:
-                    met = count.met(asked)
-                    touched += met.touched
-                    paid += model.paid(asked.access, met, key, follows)
-            runs = len(read.runs)
-            shapes.append(
-                ShapeCost(read, touched / runs if runs else 0.0, paid.times(1 / runs) if runs else NOTHING_PAID)
-            )
+        shapes = self._shapes(_Counter(Pruner(tree), share_of), key, follows)
         sizes = [share * self.facts.bytes for share in shares]
         return self._summed(
-            layout, len(leaves), self._kept(layout, planned), sizes, tuple(shapes), self._obstacles(layout, shares)
+            layout, len(leaves), self._kept(layout, planned), sizes, shapes, self._obstacles(layout, shares)
         )
 
     def planned(self, layout: Layout) -> tuple[Planned, ...]:
@@ -323,10 +343,7 @@ class Weigher:
     def _reasons_to_stay(self, now: Weighed, ranked: Sequence[Weighed]) -> Iterator[str]:
         best = next((each for each in ranked if each.layout is not None), None)
         if self.facts.bytes < SMALL:
-            yield (
-                f"the table is small: {self.facts.bytes / (1 << 20):,.0f} MB are found in memory "
-                "and through its indexes"
-            )
+            yield (f"the table is small: {_megabytes(self.facts.bytes)} are found in memory and through its indexes")
         if best is None:
             yield "no column that the workload asks for can be a partition key"
             return
@@ -345,7 +362,7 @@ class Weigher:
         if self.facts.bytes < SMALL:
             gained = _seconds(now.ms - winner.ms)
             yield (
-                f"the table is small, {self.facts.bytes / (1 << 20):,.0f} MB: all this gains {gained} a day, "
+                f"the table is small, {_megabytes(self.facts.bytes)}: all this gains {gained} a day, "
                 "and may not be worth a conversion"
             )
         yield from winner.obstacles
@@ -435,6 +452,10 @@ def _seconds(milliseconds: float) -> str:
     if milliseconds < 1_000:
         return f"{milliseconds:.0f} ms"
     return f"{milliseconds / 1_000:.1f} s" if milliseconds < 120_000 else f"{milliseconds / 60_000:.0f} min"
+
+
+def _megabytes(bytes_: int) -> str:
+    return f"{bytes_ / (1 << 20):,.0f} MB" if bytes_ >= 10 << 20 else f"{bytes_ / (1 << 20):.1f} MB"
 
 
 def _span_steps(layout: Layout) -> int | None:

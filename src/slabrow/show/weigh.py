@@ -144,7 +144,7 @@ def _text(weighing: Weighing, out: Console) -> None:
     heading(
         out,
         f"{facts.spelling}: {count(facts.rows)} rows, {size(facts.bytes)}; "
-        f"{plural(len(read.shapes), 'shape')} of statement ask of it, {count(round(read.weight))} runs a day",
+        f"{plural(len(read.shapes), 'shape')} of statement ask of it, {plural(round(read.weight), 'run')} a day",
     )
     lines = table(
         "", "layout", "partitions", "largest", "touched", "95 %", "blocks", "planning", "a day",

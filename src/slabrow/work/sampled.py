@@ -21,7 +21,7 @@ from slabrow.files.row_file import RowSample, read_rows
 from slabrow.servers.postgresql.catalogue import ColumnFact, IndexFact, Relation
 from slabrow.work.context import Context
 from slabrow.work.survey import Bucket, Counts, Question, Survey, SurveyedColumn, periods, with_ageing
-from slabrow.work.weigh import Sources, Weighing, weighed
+from slabrow.work.weigh import Known, Sources, Weighing, weighed
 from slabrow.work.workloads import gathered
 
 # What the server adds to a row: its header and line pointer; to an index entry likewise (manual, 73.6 and 73.4).
@@ -157,4 +157,4 @@ def weigh_offline(context: Context, table: Name, offline: Offline, sources: Sour
     known = _known(table, offline)
     workload = gathered(sources.paths, None, statistics=False)
     costs = sources.costs or Costs()
-    return weighed(context, known.facts, known.schema, workload, costs, wishes, ZoneInfo("UTC"), "", False)
+    return weighed(context, Known(known.facts, known.schema, ZoneInfo("UTC")), workload, costs, wishes, False)

@@ -14,6 +14,7 @@ from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.queries import Schema
 from slabrow.core.reading import TableWorkload, read_workload, together, usage
+from slabrow.core.tree import Tree
 from slabrow.core.weighing import Growth, Verdict, Weigher
 from slabrow.core.workload import Workload
 from slabrow.servers.postgresql import catalogue
@@ -64,28 +65,34 @@ def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> We
         with catalogue.reading(connection, f"weigh {table}"):
             facts = table_facts(connection, table)
             schema = named_tables(connection, workload, facts.name)
+        current = catalogue.tree(connection, facts.name) if facts.is_partitioned else None
         zone = catalogue.time_zone(connection) or ZoneInfo("UTC")
         costs = sources.costs or Costs()
         if sources.calibrate:
             costs = calibrated(connection, context.progress)
         version = str(connection.info.server_version // 10_000)
-        return weighed(context, facts, schema, workload, costs, wishes, zone, version, sources.calibrate)
+        known = Known(facts, schema, zone, version, current)
+        return weighed(context, known, workload, costs, wishes, sources.calibrate)
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What weighing stands on. version: of the server, empty without one; current: the tree of a partitioned table."""
+
+    facts: TableFacts
+    schema: Schema
+    zone: ZoneInfo
+    version: str = ""
+    current: Tree | None = None
 
 
 def weighed(
-    context: Context,
-    facts: TableFacts,
-    schema: Schema,
-    workload: Workload,
-    costs: Costs,
-    wishes: Wishes,
-    zone: ZoneInfo,
-    version: str,
-    is_measured: bool,
+    context: Context, known: Known, workload: Workload, costs: Costs, wishes: Wishes, is_measured: bool
 ) -> Weighing:
-    """The weighing itself, with or without a server behind the facts."""
+    """The weighing itself, with or without a server behind what is known."""
+    facts, zone = known.facts, known.zone
     context.progress(0.1, "working out what every statement asks")
-    read = read_workload(workload, facts, schema, zone, context.now, MOST_RUNS)
+    read = read_workload(workload, facts, known.schema, zone, context.now, MOST_RUNS)
     if not read.shapes:
         raise UsageError(
             f"nothing in the workload names {facts.spelling}",
@@ -105,12 +112,13 @@ def weighed(
         aged[0].column if aged else None,
         wishes.keep is not None,
         wishes.ceiling,
+        known.current,
     )
     verdict = weigher.verdict(
         layouts, wishes.target_bytes, lambda done: context.progress(0.15 + 0.85 * done, "weighing layouts")
     )
     context.progress(1.0, "done")
-    return Weighing(facts, workload, read, verdict, aged, trend, wishes, costs, is_measured, version, str(zone))
+    return Weighing(facts, workload, read, verdict, aged, trend, wishes, costs, is_measured, known.version, str(zone))
 
 
 def chosen(verdict: Verdict, rank: int | None) -> Layout:

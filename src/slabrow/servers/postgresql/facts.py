@@ -41,6 +41,7 @@ def table_facts(connection: Connection, name: Name) -> TableFacts:
         random_page_cost=_setting(connection, "random_page_cost"),
         sequential_page_cost=_setting(connection, "seq_page_cost"),
         parallel_workers=int(_setting(connection, "max_parallel_workers_per_gather")),
+        is_partitioned=catalogue.is_partitioned(found),
         can_skip=connection.info.server_version >= 180_000,
         not_null=frozenset(column.name for column in columns if column.not_null),
     )
