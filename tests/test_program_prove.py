@@ -86,6 +86,23 @@ class ProveAheadTest(DatabaseTest):
         self.assertEqual(str(len(suite)), suite.get("tests"))
         self.assertIn("date_trunc", " ".join(suite.itertext()).lower())
 
+    def test_the_shapes_of_a_log_are_proved_with_their_weights(self):
+        lines = [
+            f"2026-02-20 12:00:{number % 60:02d} UTC [7] app@db LOG:  duration: 1 ms  statement: {sql}\n"
+            for number in range(90)
+            for sql in [
+                f"SELECT id FROM reading WHERE id = {number}"
+                if number % 3
+                else f"SELECT 1 FROM event WHERE kind = 'k{number}'"
+            ]
+        ]
+        (self.folder / "server.log").write_text("".join(lines))
+        done = run("prove", "--workload", "server.log", "--offline", "--schema", "tables.sql", cwd=self.folder)
+        self.assertEqual(0, done.returncode, done.stderr)
+        self.assertIn("What costs most", done.stdout)
+        self.assertRegex(done.stdout, r"shape-1 +[\d,]+ +[\d,]+ +SELECT id FROM reading")
+        self.assertIn("--workload", run("prove", "--offline", "--schema", "tables.sql", cwd=self.folder).stderr)
+
     def test_only_what_got_worse_is_broken(self):
         (self.folder / "before.json").write_text(self.offline("--format", "json").stdout)
         self.assertEqual("", self.offline("--watch-for", "before.json", code=0).stderr)

@@ -13,7 +13,6 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--queries",
         metavar="FILE.sql",
-        required=True,
         help="SQL statements ended by `;`, with `-- name:`, `-- touches: <= 2`, `-- params:`, `-- weight:` above",
     )
     parser.add_argument(
@@ -21,6 +20,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         dest="execute",
         action="store_true",
         help="also run the queries that only read, in read-only transactions that are rolled back",
+    )
+    parser.add_argument(
+        "--workload", metavar="FILE", action="append", default=[], help="also the statements of a server log"
     )
     before = parser.add_argument_group("before there is anything to ask")
     before.add_argument("--offline", action="store_true", help="predict from the DDL of --schema alone, with no server")
@@ -48,9 +50,12 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.work.earlier import read_result, worsened
     from slabrow.work.predicted import prove_laid_out, prove_offline
     from slabrow.work.prove import prove
+    from slabrow.work.workloads import as_queries, gathered
 
     _check(options)
-    queries = read_queries(Path(options.queries))
+    queries = read_queries(Path(options.queries)) if options.queries is not None else ()
+    if options.workload:
+        queries += as_queries(gathered(tuple(map(Path, options.workload)), None, statistics=False))
     earlier = None if options.watch_for is None else read_result(Path(options.watch_for))
     with progress(options, asked) as watched:
         if options.offline:
@@ -71,7 +76,9 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _check(options: argparse.Namespace) -> None:
-    """Options that contradict each other."""
+    """Options that contradict each other, or are missing."""
+    if options.queries is None and not options.workload:
+        raise UsageError("there is nothing to prove", fix="give --queries FILE.sql, or a server log with --workload")
     if options.offline != (options.schema is not None):
         raise UsageError("--offline and --schema belong together", fix="give both: --offline --schema FILE.sql")
     if options.offline and options.laid_out:

@@ -333,6 +333,11 @@ class Weigher:
             f"{one / weight:.0%} of the queries touch one partition of {winner.partitions}, "
             f"95 % at most {winner.touched_p95:g}"
         )
+        seen = self.facts.statistics.get(winner.layout.key[0])
+        is_hashed = By.HASH in (winner.layout.by, winner.layout.within and winner.layout.within.by)
+        if is_hashed and len(winner.layout.key) == 1 and seen is not None and (seen.distinct or 0) > 50:
+            values = f"{seen.distinct:,.0f} values"
+            yield f"a partition for each of its {values} would be too many; hashed, they share a few"
         if self.keeps and self.drops_old(winner.layout):
             yield "old rows leave by dropping partitions instead of deleting row by row"
         gains = sorted(_gains(winner, now), key=lambda pair: -pair[1])[:2]

@@ -115,6 +115,7 @@ def _text(result: ProveResult, out: Console) -> None:
     if elsewhere := [each.query.name for each in result.unproven if not each.is_error]:
         out.print(plain(f"No partitioned table that was asked for is touched by: {listed(elsewhere, 12)}."))
     _reasons(result, out)
+    _costliest(result, out)
     for proof in result.proofs:
         if proof.note:
             out.print(plain(f"{proof.query.name}: {proof.note}"))
@@ -141,6 +142,27 @@ def _reasons(result: ProveResult, out: Console) -> None:
 
 
 _MOST_PLACES = 6
+_MOST_COSTLY = 10
+
+
+def _costliest(result: ProveResult, out: Console) -> None:
+    """Those that read every partition, the most rows a day first, where it is known how often each runs."""
+    found = [proof for proof in result.proofs if proof.verdict is Verdict.EVERY and proof.total > 1]
+    if not found or all(proof.query.weight == 1 for proof in found):
+        return
+    found.sort(key=lambda proof: -proof.query.weight * max(1, proof.all_rows))
+    out.print()
+    heading(out, "What costs most of what reads every partition")
+    lines = table("", "runs a day", "partitions a day", "query", right=("runs a day", "partitions a day"))
+    for proof in found[:_MOST_COSTLY]:
+        a_day = count(round(proof.query.weight * proof.total))
+        lines.add_row(plain(proof.query.name), count(round(proof.query.weight)), a_day, plain(_line(proof.query.sql)))
+    print_table(out, lines, ("query",))
+
+
+def _line(sql: str) -> str:
+    text = " ".join(sql.split())
+    return text if len(text) <= 80 else text[:79] + "…"
 
 
 def _cut(text: str) -> str:

@@ -8,8 +8,9 @@ from slabrow.core.errors import UsageError
 from slabrow.core.mentions import tables_in
 from slabrow.core.names import Name
 from slabrow.core.queries import Schema
+from slabrow.core.shapes import filled
 from slabrow.core.workload import Collector, Workload, merged
-from slabrow.files.query_file import read_queries
+from slabrow.files.query_file import FileQuery, read_queries
 from slabrow.files.server_log import looks_like_log, read_log
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.connection import Connection
@@ -34,6 +35,17 @@ def gathered(paths: Sequence[Path], connection: Connection | None, *, statistics
         with catalogue.reading(connection, "read the statement statistics"):
             found.append(read_statistics(connection))
     return merged(found)
+
+
+def as_queries(workload: Workload) -> tuple[FileQuery, ...]:
+    """Every shape as one of its runs, with its runs a day as the weight; those whose values are gone are left out."""
+    return tuple(
+        FileQuery(
+            shape.name, filled(shape.marked, shape.runs[0].literals), 0, None, shape.runs[0].params or (), shape.weight
+        )
+        for shape in workload.shapes
+        if shape.runs
+    )
 
 
 def named_tables(connection: Connection, workload: Workload, table: Name) -> Schema:
