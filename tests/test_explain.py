@@ -11,7 +11,10 @@ from slabrow.core.layout import By
 from slabrow.core.names import Name
 from slabrow.core.predict import Predictor
 from slabrow.core.queries import Schema
+from slabrow.core.rewrite import rewritten
 from slabrow.core.tree import Division, KeyColumn, Partition, Tree
+from slabrow.servers.postgresql import catalogue
+from tests.support import DatabaseTest
 
 TYPES = {"day": "date", "site": "integer", "zone": "text", "note": "text", "at": "timestamp with time zone"}
 COLUMNS = {name: KeyColumn(name, name, kind_of(type_), type_) for name, type_ in TYPES.items()}
@@ -111,3 +114,53 @@ class ReasonsTest(unittest.TestCase):
         self.assertEqual(2, len(touched(DIVIDED, "day = '2026-01-05'")[0].started))
         self.assertEqual(2, len(touched(DIVIDED, "site = 7")[0].started))
         self.assertEqual(1, len(touched(DIVIDED, "site = 7 AND day = '2026-01-05'")[0].started))
+
+
+class RewriteTest(DatabaseTest):
+    """Words that prune, held against the rows that both return, in zones east and west and where clocks change."""
+
+    def test_rewrites_return_the_same_rows(self):
+        self.sql(
+            "CREATE TABLE plain (at timestamptz, local timestamp, day date, n int);"
+            "INSERT INTO plain SELECT timestamptz '2025-12-25 00:00+00' + m * interval '17 minutes', timestamp '2025-12-25' + m * interval '17 minutes',"
+            " date '2025-12-25' + m / 80, m % 40 FROM generate_series(0, 9000) m; INSERT INTO plain VALUES (NULL, NULL, NULL, NULL)"
+        )
+        cases = [
+            ("at", "date_trunc('month', {}) = '2026-01-01'"), ("at", "date_trunc('week', {}) = '2026-01-05'"), ("at", "{}::date = '2026-03-29'"),
+            ("at", "extract(year FROM {}) = 2026"), ("at", "to_char({}, 'YYYY-MM') = '2026-03'"), ("at", "({} AT TIME ZONE 'Asia/Kolkata')::date = '2026-01-31'"),
+            ("at", "to_char({}, 'YYYY-MM-DD') = '2026-03-29'"), ("at", "date_trunc('quarter', {}) = '2026-01-01'"), ("at", "date_trunc('hour', {}) = '2026-03-29 03:00'"),
+            ("local", "date_trunc('day', {}) = '2026-02-28'"), ("local", "{}::date = '2026-02-28'"), ("local", "extract(year FROM {}) = 2025"),
+            ("day", "{} + 1 = '2026-03-01'"), ("day", "{} - 7 >= '2026-02-20'"), ("n", "{} + 5 < 20"), ("n", "{} - 5 = 20"),
+        ]  # fmt: skip
+        # A statement that the driver prepares would keep its literals as the earlier zone read them.
+        self.connection.prepare_threshold = None
+        schema = catalogue.schema(self.connection, [Name(None, "plain")])
+        for zone in ("UTC", "Europe/Berlin", "America/New_York", "Asia/Kathmandu"):
+            self.sql(f"SET timezone = '{zone}'")
+            around = Surroundings(ZoneInfo(zone), datetime(2026, 3, 15, tzinfo=UTC))
+            for column, where in cases:
+                key = schema.tables[Name("public", "plain")][column]
+                sql = f"SELECT * FROM plain p WHERE {where.format('p.' + column)} AND n IS NOT NULL"
+                found = rewritten(sql, Name("public", "plain"), schema, (key,), around)
+                with self.subTest(where, zone=zone):
+                    if found is None:
+                        self.assertIn("date_trunc", where)  # an hour or a day that is no beginning there
+                        continue
+                    self.assertEqual(sorted(self.sql(sql), key=str), sorted(self.sql(found.sql), key=str))
+                    self.assertTrue(self.sql(sql) or "hour" in where)
+
+    def test_what_is_not_equal_is_not_offered(self):
+        schema = Schema({TABLE: COLUMNS})
+        for what, where in [
+            ("months differ in length", "at + interval '1 month' >= '2026-03-01'"),
+            ("under NOT a NULL counts otherwise", "NOT (at::date = '2026-01-05')"),
+            ("an arm of an OR", "at::date = '2026-01-05' OR site = 1"),
+            ("a beginning that is none", "date_trunc('month', at) = '2026-01-05'"),
+            ("a month of any year", "extract(month FROM at) = 5"),
+            ("another column of the row", "at::date = day"),
+            ("a cast to text", "at::text = '2026-01-05'"),
+            ("nonsense", "to_char(at, 'YYYY-MM') = 'May'"),
+            ("a day that does not exist", "to_char(at, 'YYYY-MM-DD') = '2026-02-30'"),
+        ]:
+            with self.subTest(what):
+                self.assertIsNone(rewritten(f"SELECT 1 FROM t WHERE {where}", TABLE, schema, (COLUMNS["at"],), AROUND))

@@ -8,6 +8,7 @@ from slabrow.core.constants import Surroundings
 from slabrow.core.explain import Explanation, explained
 from slabrow.core.keysets import Condition, Pruner, Touched
 from slabrow.core.queries import Place, Schema, Statement, read_statement
+from slabrow.core.rewrite import Rewrite, rewritten
 from slabrow.core.tree import Tree
 
 
@@ -48,6 +49,15 @@ class Predictor:
             each for _, condition in self._conditions(statement, around) for each in explained(self.tree, condition)
         ]
         return tuple(dict.fromkeys(found))
+
+    def rewrite(self, sql: str, around: Surroundings) -> Rewrite | None:
+        """The statement in other words that leave out more, as far as is known here; None when there are none."""
+        before = self.touched(sql, around)
+        found = rewritten(sql, self.tree.table, self.schema, self.tree.key, around)
+        if before is None or found is None:
+            return None
+        after = self.touched(found.sql, around)
+        return found if after is not None and len(after.started) < len(before.started) else None
 
     def at(self, place: Place, condition: Condition) -> Touched:
         """What one place at which the table is named touches."""

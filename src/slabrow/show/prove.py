@@ -7,7 +7,7 @@ from rich.console import Console
 from rich.text import Text
 
 from slabrow.core.touch import PrunedAt, Verdict
-from slabrow.show.output import Json, Shown, bad, good, heading, plain, print_table, table
+from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.words import bar, count, listed, milliseconds, plural, share
 from slabrow.work.prove import Proof, ProveResult
 
@@ -45,7 +45,9 @@ def _proof_data(proof: Proof) -> Json:
         "verdict": str(proof.verdict),
         "pruned_at": str(proof.pruned_at),
         "reasons": [{"code": str(each.reason), "text": each.text, "fragment": each.fragment} for each in proof.reasons],
-        "rewrite": None,
+        "rewrite": None if proof.rewrite is None else proof.rewrite.sql,
+        "rewrite_notes": [] if proof.rewrite is None else list(proof.rewrite.notes),
+        "rewrite_same_rows": proof.is_same,
         "planning_ms": proof.planning_ms,
         "execution_ms": proof.execution_ms,
         "blocks": proof.blocks,
@@ -115,6 +117,7 @@ def _text(result: ProveResult, out: Console) -> None:
     if elsewhere := [each.query.name for each in result.unproven if not each.is_error]:
         out.print(plain(f"No partitioned table that was asked for is touched by: {listed(elsewhere, 12)}."))
     _reasons(result, out)
+    _rewrites(result, out)
     _costliest(result, out)
     for proof in result.proofs:
         if proof.note:
@@ -141,6 +144,25 @@ def _reasons(result: ProveResult, out: Console) -> None:
             out.print(plain(f"    … {len(places) - _MOST_PLACES} more, in json"))
 
 
+def _rewrites(result: ProveResult, out: Console) -> None:
+    """What to write instead, with whether both were run and returned the same rows."""
+    found = [(proof, proof.rewrite) for proof in result.proofs if proof.rewrite is not None]
+    if not found:
+        return
+    out.print()
+    heading(out, "What to write instead")
+    for proof, rewrite in found[:_MOST_REWRITES]:
+        for before, after in zip(rewrite.before, rewrite.after, strict=True):
+            out.print(plain(f"  {proof.query.name}   {_cut(before)}"))
+            out.print(good(f"    → {_cut(after)}"))
+        said = [*rewrite.notes, *(["both were run, and return the same rows"] if proof.is_same else [])]
+        if said:
+            note(out, f"      {'; '.join(said)}")
+    if len(found) > _MOST_REWRITES:
+        note(out, f"  … {len(found) - _MOST_REWRITES} more, in json")
+
+
+_MOST_REWRITES = 12
 _MOST_PLACES = 6
 _MOST_COSTLY = 10
 

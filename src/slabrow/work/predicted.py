@@ -125,6 +125,7 @@ def _proof(
         limit,
         None,
         predictor.reasons(query.sql, around) if len(started) > 1 else (),
+        predictor.rewrite(query.sql, around) if len(started) > 1 else None,
     )
 
 

@@ -13,12 +13,13 @@ from slabrow.core.names import Name, parse_name
 from slabrow.core.predict import Predictor
 from slabrow.core.queries import Schema
 from slabrow.core.reasons import Reason
+from slabrow.core.rewrite import Rewrite
 from slabrow.core.touch import PrunedAt, Verdict, pruned_at, verdict
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.plans import PlanReading
-from slabrow.servers.postgresql.queries import EXPLAINABLE, Query, forget, plan, run
+from slabrow.servers.postgresql.queries import EXPLAINABLE, Query, forget, plan, result_print, run
 from slabrow.work.context import Context
 
 DEFAULT_TIMEOUT_MS = 30_000
@@ -31,6 +32,8 @@ class Proof:
     predicted  leaves that Slabrow itself finds, sorted; None where it does not understand the statement or its zone
     planned    leaves in the plan once execution has started, sorted; None when no server was asked
     executed   leaves that were read, None when the query did not run
+    rewrite    words that let it prune, None when none are known here
+    is_same    whether both return the same rows; None when they were not run
     rows, all_rows   the planner's estimate of the rows in the touched leaves, and in all of them
     """
 
@@ -50,6 +53,8 @@ class Proof:
     limit: Limit | None
     note: str | None = None
     reasons: tuple[Explanation, ...] = ()
+    rewrite: Rewrite | None = None
+    is_same: bool | None = None
 
     @property
     def is_known(self) -> bool:
@@ -219,10 +224,32 @@ def _prove(asking: _Asking, query: FileQuery) -> list[Proof]:
     limit = query.limit or (Limit(asking.at_most) if asking.at_most is not None else None)
     proofs = []
     for root in _roots(query, reading, asking.leaves):
-        predicted, reasons = asking.predictor.predicted(query, root)
+        ahead = asking.predictor.predicted(query, root)
         proof = _proof(query, root, reading, asking.leaves)
-        proofs.append(replace(proof, predicted=predicted, reasons=reasons, limit=limit, note=note))
+        proof = replace(
+            proof, predicted=ahead.leaves, reasons=ahead.reasons, rewrite=ahead.rewrite, limit=limit, note=note
+        )
+        if asking.execute and reads and ahead.rewrite is not None:
+            proof = _compared(asking, proof, ahead.rewrite)
+        proofs.append(proof)
     return proofs
+
+
+def _compared(asking: _Asking, proof: Proof, rewrite: Rewrite) -> Proof:
+    """Runs both and compares their rows; words that return others are not offered."""
+    query, timeout_ms = proof.query, asking.timeout_ms
+    before = result_print(asking.connection, Query(query.sql, query.params), timeout_ms)
+    after = result_print(asking.connection, Query(rewrite.sql, query.params), timeout_ms)
+    if before == after:
+        return replace(proof, is_same=True)
+    return replace(proof, rewrite=None, is_same=False, note="other words for it returned other rows, and are left out")
+
+
+@dataclass(frozen=True, slots=True)
+class _Prediction:
+    leaves: tuple[str, ...] | None
+    reasons: tuple[Explanation, ...] = ()
+    rewrite: Rewrite | None = None
 
 
 def _named(connection: Connection, queries: Sequence[FileQuery]) -> Schema:
@@ -242,19 +269,21 @@ class _Predictor:
     now: datetime
     known: dict[str, Predictor] = field(default_factory=dict)
 
-    def predicted(self, query: FileQuery, root: str) -> tuple[tuple[str, ...] | None, tuple[Explanation, ...]]:
-        """The leaves, None where they cannot be told, and why they are not fewer."""
+    def predicted(self, query: FileQuery, root: str) -> "_Prediction":
+        """The leaves, None where they cannot be told, why they are not fewer, and what to write instead."""
         if self.zone is None:
-            return None, ()
+            return _Prediction(None)
         if root not in self.known:
             tree = catalogue.tree(self.connection, parse_name(root))
             self.known[root] = Predictor(tree, self.schema)
         around = Surroundings(self.zone, self.now, query.params)
         touched = self.known[root].touched(query.sql, around)
         if touched is None:
-            return None, (Explanation(Reason.NOT_UNDERSTOOD, ""),)
-        reasons = self.known[root].reasons(query.sql, around) if len(touched.started) > 1 else ()
-        return tuple(sorted(touched.started)), reasons
+            return _Prediction(None, (Explanation(Reason.NOT_UNDERSTOOD, ""),))
+        if len(touched.started) <= 1:
+            return _Prediction(tuple(sorted(touched.started)))
+        reasons = self.known[root].reasons(query.sql, around)
+        return _Prediction(tuple(sorted(touched.started)), reasons, self.known[root].rewrite(query.sql, around))
 
 
 def _roots(query: FileQuery, reading: PlanReading, leaves: _Leaves) -> list[str]:
