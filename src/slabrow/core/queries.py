@@ -12,7 +12,9 @@ from typing import Any, cast
 
 import sqlglot
 from sqlglot import exp
+from sqlglot.dialects.postgres import Postgres
 from sqlglot.errors import SqlglotError
+from sqlglot.tokenizer_core import TokenType
 
 from slabrow.core.conditions import AllOf, Pattern, Reading, bind
 from slabrow.core.constants import MARKED_NUMBER, Surroundings
@@ -91,10 +93,26 @@ class Statement:
 def parse(sql: str) -> exp.Expression | None:
     """The parsed statement; None when the parser does not understand it, or only takes it for a command."""
     try:
-        parsed = sqlglot.parse_one(sql, read="postgres")
+        parsed = sqlglot.parse_one(_with_whole_intervals(sql), read="postgres")
     except (SqlglotError, RecursionError):
         return None
     return parsed if isinstance(parsed, exp.Expression) and not isinstance(parsed, exp.Command) else None
+
+
+def _with_whole_intervals(sql: str) -> str:
+    """INTERVAL written as a cast: of its literal the parser keeps the first part only, `1 day ago` as 1 day."""
+    if "interval" not in sql.lower():
+        return sql
+    tokens = Postgres().tokenize(sql)
+    for word, literal, after in reversed(list(zip(tokens, tokens[1:], [*tokens[2:], None], strict=False))):
+        is_plain = word.token_type is TokenType.INTERVAL and literal.token_type is TokenType.STRING
+        if is_plain and (after is None or after.text.upper() not in _INTERVAL_FIELDS):
+            text = sql[literal.start : literal.end + 1]
+            sql = f"{sql[: word.start]}CAST({text} AS INTERVAL){sql[literal.end + 1 :]}"
+    return sql
+
+
+_INTERVAL_FIELDS = ("YEAR", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
 
 
 def read_statement(sql: str, schema: Schema, literals: tuple[str, ...] = ()) -> Statement | None:
