@@ -263,8 +263,12 @@ class Weigher:
         return rows_a_day * self.costs.delete * indexes
 
     def drops_old(self, layout: Layout | None) -> bool:
-        """Whether old rows fill partitions of their own."""
-        return layout is not None and layout.by is By.RANGE and layout.key[0] == self.ageing
+        """Whether old rows fill partitions of their own: a range along what `keep` is counted in."""
+        if layout is None or layout.keep is None:
+            return False
+        aged = self.facts.columns.get(self.ageing or "")
+        # Where rows lie in the order of a number only, any time column may be the one that they are kept by.
+        return aged is None or not aged.kind.is_time or layout.key[0] == self.ageing
 
     def _obstacles(self, layout: Layout, shares: Sequence[float]) -> tuple[str, ...]:
         return tuple(_obstacles(self.facts, self.workload, layout, shares))
@@ -386,8 +390,8 @@ class Weigher:
             names = ", ".join(cost.read.shape.name for cost in missed[:4])
             names += " and others" if len(missed) > 4 else ""
             weight = sum(cost.read.shape.weight for cost in missed)
-            runs = f"{len(missed)} shapes, {weight:,.0f} runs a day"
-            yield f"{runs}, do not use the key and read every partition: {names}"
+            shapes = "1 shape does" if len(missed) == 1 else f"{len(missed)} shapes do"
+            yield f"{shapes} not use the key and read every partition, {weight:,.0f} times a day: {names}"
 
 
 def _missing(weighed: Weighed) -> list[ShapeCost]:
