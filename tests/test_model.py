@@ -1,13 +1,16 @@
 """The models beneath choosing: shares against the server's own estimates, costs by their laws, growth to come, ages."""
 
 import json
+import tempfile
 import unittest
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from slabrow.core.ages import ages_read
 from slabrow.core.bounds import Hashed, Range
 from slabrow.core.costs import Access, CostModel, Costs, Leaves
+from slabrow.core.errors import UsageError
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.facts import IndexFacts, TableFacts
 from slabrow.core.growth import Growth
@@ -21,6 +24,7 @@ from slabrow.core.selectivity import Shares
 from slabrow.core.spans import parse_span
 from slabrow.core.tree import KeyColumn
 from slabrow.core.workload import Collector
+from slabrow.files.costs_file import read_costs, write_costs
 from slabrow.servers.postgresql.facts import table_facts
 from tests.support import DatabaseTest
 
@@ -220,3 +224,24 @@ class ReadingTest(unittest.TestCase):
             with self.subTest(sql):
                 (place,) = read_statement(sql, schema).places
                 self.assertEqual((ordered, limited), (place.ordered, place.limit is not None))
+
+
+class CostsFileTest(unittest.TestCase):
+    def test_constants_are_written_as_they_are_read_and_faults_are_told(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "costs.toml"
+            measured = Costs(planning=0.031, planning_leaf=0.0000125, read=12.0)
+            write_costs(path, measured, "PostgreSQL 18")
+            self.assertEqual(measured, read_costs(path))
+            for what, text, words in [
+                ("no table", "planning = 1", "[costs]"),
+                ("a wrong name", "[costs]\nblok = 1", "`block`"),
+                ("a text", '[costs]\nblock = "much"', "milliseconds"),
+                ("below nothing", "[costs]\nblock = -1", "milliseconds"),
+                ("no TOML", "[costs", "TOML"),
+            ]:
+                with self.subTest(what):
+                    path.write_text(text)
+                    with self.assertRaises(UsageError) as raised:
+                        read_costs(path)
+                    self.assertIn(words, f"{raised.exception.problem} {raised.exception.fix}")

@@ -9,6 +9,8 @@ import unittest
 from pathlib import Path
 
 import psycopg
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from slabrow.core.errors import UsageError
 from slabrow.core.shapes import exact_shape_of, filled, literals_of, marked, rough_shape_of, shape_of
@@ -64,6 +66,40 @@ def csv_line(message, detail="", database="apiary", level="LOG", session="s1"):
     buffer = io.StringIO()
     csv.writer(buffer, lineterminator="\n").writerow(row)
     return buffer.getvalue()
+
+
+class AnyTextTest(unittest.TestCase):
+    """Logs hold whatever people send: nothing in them may stop the reading."""
+
+    @settings(max_examples=300, deadline=None)
+    @given(st.text(alphabet="SELECT 1fromt'\"$-/*;(),.eE\\n\\\\é ", max_size=60))
+    def test_any_text_has_a_shape_and_goes_back_together(self, text):
+        shape = shape_of(text)
+        self.assertEqual(shape, shape_of(text))
+        literals = literals_of(text)
+        whole = filled(marked(text), literals)
+        if not text[:6].upper().startswith("INSERT"):
+            self.assertEqual(literals, literals_of(whole))
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.binary(max_size=400), st.sampled_from(["csv", "json", "log"]))
+    def test_any_bytes_between_two_statements_leave_those_two(self, noise, form):
+        message = "duration: 1.5 ms  statement: SELECT 1 FROM t"
+        good = {
+            "csv": csv_line(message).encode(),
+            "json": json.dumps(
+                {"timestamp": "2026-02-28 10:00:00 UTC", "error_severity": "LOG", "message": message}
+            ).encode()
+            + b"\n",
+            "log": f"2026-02-28 10:00:00.000 UTC [7] app@db LOG:  {message}\n".encode(),
+        }[form]
+        noise = noise.replace(b'"', b"").replace(b"\t", b"")
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / f"server.{form}"
+            path.write_bytes(good + noise + b"\n" + good)
+            found = read_log(path)
+        self.assertGreaterEqual(found.statements, 2)
+        self.assertIn("SELECT ? FROM t", [shape.text[:15] for shape in found.shapes])
 
 
 class LogTest(unittest.TestCase):

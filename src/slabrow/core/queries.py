@@ -422,7 +422,8 @@ class _Walk:
         columns = _renamed(self._output_names(cte.node.this, cte.scope), renamed)
         if cte.is_taken:
             return _Item(node, alias, columns)
-        cte.is_taken = True
+        # One that is never materialized is read anew wherever it is named.
+        cte.is_taken = cte.node.args.get("materialized") is not False
         return _Item(
             node,
             alias,
