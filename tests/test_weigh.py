@@ -4,7 +4,11 @@ import itertools
 import json
 import random
 import unittest
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
+from decimal import Decimal
+
+import pyarrow
+import pyarrow.parquet as parquet
 
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.growth import growth
@@ -250,6 +254,35 @@ class WeighTest(DatabaseTest):
         self.assertIn("--rows-from", self.slabrow("survey", "reading", "--schema", "tables.sql", code=2).stderr)
         (self.folder / "rows.csv").write_text("id,hive_id\n1,two\n")
         self.assertIn("row 1", self.slabrow("survey", "reading", *files, code=2).stderr)
+
+    def test_a_parquet_file_tells_what_the_same_rows_as_csv_tell(self):
+        (self.folder / "tables.sql").write_text(
+            "CREATE TABLE hive (id int PRIMARY KEY, founded date, site text, weight numeric(6,2));"
+        )
+        days = [date(2026, 1, 1) + timedelta(days=number // 9) for number in range(900)]
+        columns = {
+            "id": list(range(900)),
+            "founded": days,
+            "site": [None if number % 4 == 0 else f"s{number % 5}" for number in range(900)],
+            "weight": [Decimal(number % 300).scaleb(-2) for number in range(900)],
+        }
+        parquet.write_table(pyarrow.table(columns), self.folder / "rows.parquet")
+        lines = [
+            ",".join("" if value is None else str(value) for value in row)
+            for row in zip(*columns.values(), strict=True)
+        ]
+        (self.folder / "rows.csv").write_text("\n".join([",".join(columns), *lines]))
+        found = [
+            self.json("survey", "hive", "--schema", "tables.sql", "--rows-from", name, "--rows", "9000")
+            for name in ("rows.parquet", "rows.csv")
+        ]
+        self.assertEqual(found[0]["columns"], found[1]["columns"])
+        self.assertEqual((9_000, 0.25), (found[0]["rows"], found[0]["columns"][2]["null_share"]))
+        (self.folder / "bad.parquet").write_text("nothing")
+        self.assertIn(
+            "not a Parquet",
+            self.slabrow("survey", "hive", "--schema", "tables.sql", "--rows-from", "bad.parquet", code=2).stderr,
+        )
 
     def test_a_block_sample_tells_what_analyze_tells(self):
         self.readings(60_000)
