@@ -1,8 +1,9 @@
 """How access falls off with age: which share of a workload reads the last day, week, month, year (N05)."""
 
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, timedelta
+from datetime import datetime, timedelta
 
+from slabrow.core.keys import as_moment
 from slabrow.core.reading import TableWorkload, bounds_asked
 
 STEPS = (("day", 1), ("week", 7), ("month", 31), ("quarter", 92), ("year", 366))
@@ -30,7 +31,7 @@ def ages_read(workload: TableWorkload, column: str, now: datetime) -> Ages | Non
             weight = read.shape.weight / len(read.runs)
             total += weight
             at = read.shape.runs[place].at if place < len(read.shape.runs) and not read.is_guessed else None
-            lows = [_moment(bounds_asked(asked.condition, column)[0]) for asked in run]
+            lows = [as_moment(bounds_asked(asked.condition, column)[0]) for asked in run]
             if not lows or any(low is None for low in lows):
                 unbounded += weight
                 continue
@@ -47,13 +48,3 @@ def ages_read(workload: TableWorkload, column: str, now: datetime) -> Ages | Non
         passed += found[name]
         within.append((name, passed / total))
     return Ages(column, tuple(within), older / total, unbounded / total)
-
-
-def _moment(value: object) -> datetime | None:
-    match value:
-        case datetime():
-            return value if value.tzinfo else value.replace(tzinfo=UTC)
-        case date():
-            return datetime(value.year, value.month, value.day, tzinfo=UTC)
-        case _:
-            return None

@@ -257,27 +257,8 @@ class CostModel:
                 rows = needed
             else:
                 rows = min(rows, access.limit / passing + leaves.touched - 1)
-        elif access.ordered and access.limit is not None:
-            return self._index_ways(
-                index,
-                left,
-                rows,
-                opened,
-                probes,
-                leaves,
-                index_only,
-                sorts=True,
-            )
-        return self._index_ways(
-            index,
-            left,
-            rows,
-            opened,
-            probes,
-            leaves,
-            index_only,
-            sorts=False,
-        )
+        sorts = not stops_early and bool(access.ordered) and access.limit is not None
+        return self._index_ways(index, left, rows, opened, probes, leaves, index_only, sorts=sorts)
 
     def _values_in_leaf(self, column: str, leaves: Leaves, key: Sequence[str]) -> float | None:
         """How many values of a column a leaf holds; None when nobody knows."""

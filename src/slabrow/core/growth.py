@@ -5,14 +5,14 @@ rate. A straight line through the rates by least squares gives the trend; the sc
 """
 
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, timedelta
+from datetime import datetime, timedelta
 from math import sqrt
 
 import numpy as np
 from numpy.typing import NDArray
 
 from slabrow.core.estimates import ColumnStatistics
-from slabrow.core.keys import Value
+from slabrow.core.keys import as_moment
 
 LEAST_BINS = 4
 Floats = NDArray[np.float64]
@@ -77,7 +77,7 @@ class Growth:
 
 def growth(column: str, statistics: ColumnStatistics, rows: int) -> Growth | None:
     """None when the histogram has too few bins, or no moments in it."""
-    moments = [_moment(value) for value in statistics.histogram]
+    moments = [as_moment(value) for value in statistics.histogram]
     known = [moment for moment in moments if moment is not None]
     if len(known) != len(moments) or len(known) <= LEAST_BINS:
         return None
@@ -113,13 +113,3 @@ def _error(x: Floats, y: Floats, widths: Floats, slope: float, level: float) -> 
     mean = float((w * x).sum() / w.sum())
     spread = float((w * (x - mean) ** 2).sum()) or 1.0
     return _Error(sqrt(variance * (1 / float(w.sum()) + mean**2 / spread)), sqrt(variance / spread))
-
-
-def _moment(value: Value) -> datetime | None:
-    match value:
-        case datetime():
-            return value if value.tzinfo else value.replace(tzinfo=UTC)
-        case date():
-            return datetime(value.year, value.month, value.day, tzinfo=UTC)
-        case _:
-            return None

@@ -2,7 +2,7 @@
 
 import math
 from dataclasses import dataclass
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, tzinfo
 from decimal import Decimal, InvalidOperation
 from enum import Enum, StrEnum
 from typing import Any, assert_never
@@ -135,6 +135,17 @@ def parse_value(text: str, kind: Kind, zone: ZoneInfo | None = None) -> Value:
         ):
             return Opaque(cleaned)
         raise UsageError(f"{text!r} is not a value of type {kind}", fix=_EXAMPLES[kind]) from None
+
+
+def as_moment(value: object, zone: tzinfo = UTC) -> datetime | None:
+    """The instant that a value of a time column stands for; None for other values. zone: of what has none itself."""
+    match value:
+        case datetime():
+            return value if value.tzinfo else value.replace(tzinfo=zone)
+        case date():
+            return datetime(value.year, value.month, value.day, tzinfo=zone)
+        case _:
+            return None
 
 
 _EXAMPLES = {

@@ -2,12 +2,12 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import UTC, date, datetime
+from datetime import datetime
 from zoneinfo import ZoneInfo
 
 from slabrow.core.bounds import Bounds, Range
 from slabrow.core.growth import Growth
-from slabrow.core.keys import Value
+from slabrow.core.keys import as_moment
 from slabrow.core.layout import Layout
 from slabrow.core.spans import Unit, shifted
 
@@ -55,8 +55,8 @@ def expected_in(bounds: Bounds, rows: int, growth: Growth, until: datetime, zone
     """Rows of a range along time: those that it has, and those that will have come. Others: see `grown`."""
     if not isinstance(bounds, Range):
         return Expected(rows, rows, rows)
-    start = _moment(bounds.from_[0] if bounds.from_ else None, zone)
-    end = _moment(bounds.to[0] if bounds.to else None, zone)
+    start = as_moment(bounds.from_[0] if bounds.from_ else None, zone)
+    end = as_moment(bounds.to[0] if bounds.to else None, zone)
     found = []
     for errors in (0.0, -ERRORS, ERRORS):
         begins = growth.rows_until(start, errors) if start is not None and start > growth.newest else 0.0
@@ -87,13 +87,3 @@ def _back(until: datetime, layout: Layout) -> datetime:
     back = shifted(until, layout.keep, -1, ZoneInfo(layout.zone))
     assert isinstance(back, datetime)
     return back
-
-
-def _moment(value: Value | None, zone: ZoneInfo) -> datetime | None:
-    match value:
-        case datetime():
-            return value if value.tzinfo else value.replace(tzinfo=UTC)
-        case date():
-            return datetime(value.year, value.month, value.day, tzinfo=zone)
-        case _:
-            return None
