@@ -204,11 +204,6 @@ class Pruner:
         return any(level.would_use(condition) for level in levels)
 
 
-def survivors(tree: Tree, condition: Condition) -> tuple[Partition, ...]:
-    """The leaves that rows satisfying `condition` can lie in; for many conditions on one tree make a `Pruner`."""
-    return Pruner(tree).survivors(condition)
-
-
 def _latest(condition: Condition) -> When:
     match condition:
         case Compared(when=when) | Among(when=when) | NotAmong(when=when):

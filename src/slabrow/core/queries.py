@@ -6,7 +6,7 @@ columns of a join (`a.k = b.j AND b.j = 5` gives a.k = 5: equivalence classes). 
 keeps its conditions apart: those of ON hold for the rows that are read, those of WHERE only where NULL cannot pass.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, cast
 
@@ -16,10 +16,9 @@ from sqlglot.dialects.postgres import Postgres
 from sqlglot.errors import SqlglotError
 from sqlglot.tokenizer_core import TokenType
 
-from slabrow.core.conditions import AllOf, Pattern, Reading, bind
-from slabrow.core.constants import MARKED_NUMBER, Surroundings
+from slabrow.core.conditions import AllOf, Pattern, Reading
+from slabrow.core.constants import MARKED_NUMBER
 from slabrow.core.keys import Kind
-from slabrow.core.keysets import All, Any_, Condition
 from slabrow.core.names import Name
 from slabrow.core.tree import KeyColumn
 
@@ -58,7 +57,6 @@ class Place:
     limit     how many rows LIMIT asks for, as an expression, when nothing stands between it and the table
     wanted    the columns that are read, None for all
     is_counted  whether the block groups or aggregates its rows
-    is_inner  whether another table of the join can supply values for it while the query runs
     """
 
     table: Name
@@ -67,7 +65,6 @@ class Place:
     ordered: tuple[str, ...] = ()
     limit: exp.Expression | None = None
     wanted: frozenset[str] | None = None
-    is_inner: bool = False
     is_counted: bool = False
 
 
@@ -83,11 +80,6 @@ class Statement:
     places: tuple[Place, ...]
     target: Name | None = None
     changed: frozenset[str] = frozenset()
-
-    def condition(self, table: Name, around: Surroundings) -> Condition | None:
-        """What holds for every row that is read of a table: OR over its places; None when it has none."""
-        places = [place for place in self.places if place.table == table]
-        return Any_(tuple(bind(place.pattern, around) for place in places)) if places else None
 
 
 def parse(sql: str) -> exp.Expression | None:
@@ -300,7 +292,7 @@ class _Walk:
     def select(self, node: exp.Select, names: Sequence[str], scope: _Ctes, outer: Sequence[exp.Expression]) -> None:
         items, above = self._items(node, scope)
         where = node.args.get("where")
-        above += _conjuncts(where.this) if where is not None else []
+        above += conjuncts(where.this) if where is not None else []
         above += _moved_from_having(node)
         above += _pushed_down(node, names, outer, [(item.alias, item.columns) for item in items])
         self._block(items, above, scope, node)
@@ -326,7 +318,7 @@ class _Walk:
             items.append(self._item(other, scope))
             self._joined(other.args.get("joins") or (), items, above, scope)
         where = node.args.get("where")
-        above += _conjuncts(where.this) if where is not None else []
+        above += conjuncts(where.this) if where is not None else []
         self._block(items, above, scope, node)
         for part in ("expressions", "where"):
             self._sub_queries_of(node.args.get(part), scope)
@@ -338,7 +330,7 @@ class _Walk:
         whens = node.args.get("whens")
         by_source = any(when.args.get("source") for when in (whens.expressions if whens is not None else ()))
         if not by_source:
-            target.own = _conjuncts(node.args["on"])
+            target.own = conjuncts(node.args["on"])
         target.nullable = True
         source.nullable = True
         self._block([target, source], [], scope, node)
@@ -361,7 +353,7 @@ class _Walk:
         """Adds the entries of a chain of joins; `above` takes the conditions that hold for all that is not nullable."""
         for join in joins:
             item = self._item(join.this, scope)
-            on = _conjuncts(join.args["on"]) if join.args.get("on") is not None else []
+            on = conjuncts(join.args["on"]) if join.args.get("on") is not None else []
             on += _using(join, items, item)
             match str(join.args.get("side") or "").upper():
                 case "LEFT":
@@ -475,7 +467,7 @@ class _Walk:
         """Hands every entry of FROM the conditions that hold for it."""
         for item in items:
             # An outer join whose rows with NULLs the block throws away is an inner one (reduce_outer_joins).
-            if item.nullable and any(_rejects_null(condition, item.alias, len(items)) for condition in above):
+            if item.nullable and any(_rejects_null(condition, item.alias) for condition in above):
                 item.nullable = False
                 above += [condition for condition in item.own if condition not in above]
         derived = self._derived(above, items)
@@ -523,9 +515,8 @@ class _Walk:
         reading = Reading(is_own, may_be_own)
         pattern = AllOf(tuple(reading.read(condition) for condition in conditions))
         ordered, limit = _order_and_limit(node, items, is_own)
-        others = any(other is not item for other in items)
         self.places.append(
-            Place(item.table, item.alias, pattern, ordered, limit, _wanted(node, is_own), others, _is_counted(node))
+            Place(item.table, item.alias, pattern, ordered, limit, _wanted(node, is_own), _is_counted(node))
         )
 
     def _derived(self, above: Sequence[exp.Expression], items: Sequence[_Item]) -> dict[int, list[exp.Expression]]:
@@ -663,7 +654,8 @@ def outputs(node: exp.Select, sources: Sequence[_Source]) -> list[tuple[str, exp
     return found
 
 
-def _conjuncts(node: exp.Expression) -> list[exp.Expression]:
+def conjuncts(node: exp.Expression) -> list[exp.Expression]:
+    """The conditions that AND joins, however deep, in their order."""
     found: list[exp.Expression] = []
     waiting: list[Any] = [node]
     while waiting:
@@ -701,7 +693,7 @@ def _moved_from_having(node: exp.Select) -> list[exp.Expression]:
     having, group = node.args.get("having"), node.args.get("group")
     if having is None or group is None or any(group.args.get(kind) for kind in ("rollup", "cube", "grouping_sets")):
         return []
-    return [each for each in _conjuncts(having.this) if not _counts_rows(each)]
+    return [each for each in conjuncts(having.this) if not _counts_rows(each)]
 
 
 def _counts_rows(node: exp.Expression) -> bool:
@@ -824,18 +816,14 @@ def _without_alias(
 _STRICT = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.Like, exp.ILike, exp.Between, exp.In)
 
 
-def _rejects_null(condition: exp.Expression, alias: str, entries: int) -> bool:
+def _rejects_null(condition: exp.Expression, alias: str) -> bool:
     """Whether a row whose columns of this entry are all NULL cannot pass. False where it is not certain."""
     while isinstance(condition, exp.Paren):
         condition = condition.this
     if isinstance(condition, exp.And):
-        return any(
-            _rejects_null(cast(exp.Expression, each), alias, entries) for each in (condition.left, condition.right)
-        )
+        return any(_rejects_null(cast(exp.Expression, each), alias) for each in (condition.left, condition.right))
     if isinstance(condition, exp.Or):
-        return all(
-            _rejects_null(cast(exp.Expression, each), alias, entries) for each in (condition.left, condition.right)
-        )
+        return all(_rejects_null(cast(exp.Expression, each), alias) for each in (condition.left, condition.right))
     sides: list[Any] = [condition.this]
     if isinstance(condition, exp.Not) and isinstance(condition.this, exp.Is):
         if not isinstance(condition.this.expression, exp.Null):
@@ -900,11 +888,3 @@ def _wanted(node: exp.Expression, is_own: Any) -> frozenset[str] | None:
         if own is not None:
             names.add(own.name or "")
     return frozenset(names)
-
-
-def bound(statement: Statement, table: Name, around: Surroundings) -> Iterator[tuple[Place, Condition]]:
-    """Each place of a table with its condition worked out."""
-    for place in statement.places:
-        if place.table == table:
-            condition = bind(place.pattern, around)
-            yield place, condition if isinstance(condition, All) else All((condition,))

@@ -16,7 +16,7 @@ from sqlglot import exp
 from slabrow.core.constants import Constant, NotKnown, Null, Surroundings, Unread, as_key, evaluate
 from slabrow.core.keys import Kind, spell
 from slabrow.core.names import Name
-from slabrow.core.queries import Schema, folded, parse
+from slabrow.core.queries import Schema, conjuncts, folded, parse
 from slabrow.core.tree import KeyColumn
 
 
@@ -67,7 +67,7 @@ class _Mender:
             where = block.args.get("where")
             alias = self._alias(block)
             if where is not None and alias is not None:
-                for condition in _conjuncts(where.this):
+                for condition in conjuncts(where.this):
                     yield condition, alias
 
     def _alias(self, block: exp.Expression) -> str | None:
@@ -250,11 +250,3 @@ def _start(wall: datetime, unit: str) -> datetime:
             return midnight.replace(day=1, month=(wall.month - 1) // 3 * 3 + 1)
         case _:
             return midnight.replace(day=1, month=1)
-
-
-def _conjuncts(node: exp.Expression) -> list[exp.Expression]:
-    while isinstance(node, exp.Paren):
-        node = node.this
-    if isinstance(node, exp.And):
-        return [*_conjuncts(node.args["this"]), *_conjuncts(node.args["expression"])]
-    return [node]
