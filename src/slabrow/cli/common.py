@@ -88,6 +88,10 @@ def offline_source(options: argparse.Namespace) -> "Offline | None":
 
 def context(options: argparse.Namespace, table: str | None = None) -> Context:
     """The checked options. table: a positional argument, instead of --table."""
+    import logging
+
+    # What the parser takes for a command, and says so, is read or refused here in our own words.
+    logging.getLogger("sqlglot").setLevel(logging.ERROR)
     named = getattr(options, "table", None)
     if table is not None and named is not None and table != named:
         raise UsageError("two tables are named", found=f"{table} and --table {named}", fix="name one")

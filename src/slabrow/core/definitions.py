@@ -1,6 +1,5 @@
 """Reads tables from DDL text alone: columns, keys, indexes and partitions, without a server."""
 
-import logging
 import re
 from dataclasses import dataclass, field
 from typing import Any
@@ -158,7 +157,6 @@ def read_definitions(text: str, source: str) -> Definitions:
     `SET timezone` counts for what follows it; UTC before. Other statements are passed over.
     Raises UsageError where the text is not SQL.
     """
-    logging.getLogger("sqlglot").setLevel(logging.ERROR)  # what it takes for a command is read here
     try:
         statements = sqlglot.parse(text, read="postgres")
     except (SqlglotError, RecursionError) as error:
