@@ -19,7 +19,15 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--run",
         dest="execute",
         action="store_true",
-        help="also run the queries that only read, in read-only transactions that are rolled back",
+        help="also run them: reads in read-only transactions, UPDATE and DELETE in transactions that are rolled back",
+    )
+    parser.add_argument(
+        "--contrast",
+        action="store_true",
+        help="with --run: run each query once more with pruning switched off, and show the difference",
+    )
+    parser.add_argument(
+        "--statistics", action="store_true", help="also the statements of the server's statement statistics"
     )
     parser.add_argument(
         "--workload", metavar="FILE", action="append", default=[], help="also the statements of a server log"
@@ -36,7 +44,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--timeout", metavar="TIME", default="30s", help="the longest that one query may take (default 30s)"
     )
-    add_common(parser)
+    add_common(parser, picture=True)
 
 
 def run(options: argparse.Namespace) -> int:
@@ -46,13 +54,16 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.files.script import write_file
     from slabrow.show.junit import junit
     from slabrow.show.output import show
+    from slabrow.show.picture import check_picture
     from slabrow.show.prove import SHOWN
+    from slabrow.show.touches import draw_touches
     from slabrow.work.earlier import read_result, worsened
     from slabrow.work.predicted import prove_laid_out, prove_offline
-    from slabrow.work.prove import prove
+    from slabrow.work.prove import Asking, prove
     from slabrow.work.workloads import as_queries, gathered
 
     _check(options)
+    picture = None if options.picture is None else check_picture(options.picture)
     queries = read_queries(Path(options.queries)) if options.queries is not None else ()
     if options.workload:
         queries += as_queries(gathered(tuple(map(Path, options.workload)), None, statistics=False))
@@ -63,7 +74,10 @@ def run(options: argparse.Namespace) -> int:
         elif options.laid_out:
             result = prove_laid_out(watched, queries, at_most=options.at_most)
         else:
-            result = prove(watched, queries, execute=options.execute, at_most=options.at_most, timeout_ms=timeout_ms)
+            asking = Asking(options.execute, options.contrast, options.at_most, timeout_ms)
+            result = prove(watched, queries, asking, statistics=options.statistics)
+    if picture is not None:
+        draw_touches(result, picture)
     if options.junit is not None:
         write_file(Path(options.junit), junit(result))
     show(SHOWN, result, options.format)
@@ -77,11 +91,17 @@ def run(options: argparse.Namespace) -> int:
 
 def _check(options: argparse.Namespace) -> None:
     """Options that contradict each other, or are missing."""
-    if options.queries is None and not options.workload:
-        raise UsageError("there is nothing to prove", fix="give --queries FILE.sql, or a server log with --workload")
+    if options.queries is None and not options.workload and not options.statistics:
+        raise UsageError(
+            "there is nothing to prove", fix="give --queries FILE.sql, a server log with --workload, or --statistics"
+        )
+    if options.contrast and not options.execute:
+        raise UsageError("there is nothing to contrast", found="--contrast without --run", fix="add --run")
     if options.offline != (options.schema is not None):
         raise UsageError("--offline and --schema belong together", fix="give both: --offline --schema FILE.sql")
     if options.offline and options.laid_out:
         raise UsageError("--offline and --laid-out exclude each other", fix="keep one")
     if (options.offline or options.laid_out) and options.execute:
         raise UsageError("nothing can be run before it exists", found="--run", fix="leave --run out")
+    if (options.offline or options.laid_out) and options.statistics:
+        raise UsageError("--statistics asks the server", fix="leave it out with --offline and --laid-out")

@@ -7,13 +7,12 @@ Which comparisons the server can use is said in the PostgreSQL manual, 5.12.4 Pa
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from datetime import date, datetime
 from typing import Any, assert_never
 
 from sqlglot import exp
 
 from slabrow.core.constants import Constant, NotKnown, Null, Surroundings, Unread, as_key, evaluate
-from slabrow.core.keys import Kind, Value, order
+from slabrow.core.keys import Kind, Value, is_of, order
 from slabrow.core.keysets import NOTHING, All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest, When
 from slabrow.core.reasons import Reason
 from slabrow.core.tree import KeyColumn
@@ -311,7 +310,7 @@ def _bound_list(test: InList, around: Surroundings) -> Condition:
         # A list has one type: a literal beside a date is read as a date, whatever the column is.
         if len({isinstance(element.value, Unread) for element in elements}) > 1:
             for element in elements:
-                if not isinstance(element.value, Unread | Null) and not _is_of(element.value, test.column.kind):
+                if not isinstance(element.value, Unread | Null) and not is_of(element.value, test.column.kind):
                     raise NotKnown
         for element in elements:
             value, when = as_key(element, test.column.kind, test.column.type_name, around)
@@ -331,22 +330,6 @@ def _bound_list(test: InList, around: Surroundings) -> Condition:
     return Among(name, tuple(values), latest, test.fragment) if values else NOTHING
 
 
-def _is_of(value: object, kind: Kind) -> bool:
-    match kind:
-        case Kind.TIMESTAMPTZ:
-            return isinstance(value, datetime) and value.tzinfo is not None
-        case Kind.TIMESTAMP:
-            return isinstance(value, datetime) and value.tzinfo is None
-        case Kind.DATE:
-            return isinstance(value, date) and not isinstance(value, datetime)
-        case Kind.BOOL:
-            return isinstance(value, bool)
-        case Kind.INTEGER:
-            return isinstance(value, int) and not isinstance(value, bool)
-        case _:
-            return not isinstance(value, date | datetime)
-
-
 def _elements(node: exp.Expression, around: Surroundings) -> tuple[list[Constant], When]:
     """The elements of an array constant such as `'{1,2}'::int[]`, or of a parameter that is given one."""
     node = _bare(node)
@@ -358,8 +341,8 @@ def _elements(node: exp.Expression, around: Surroundings) -> tuple[list[Constant
         return [evaluate(each, around) for each in node.expressions], When.PLAN
     if isinstance(node, exp.Parameter | exp.Placeholder):
         given = around.parameter(node)
-        if given is None:
-            raise NotKnown
+        if given is None or around.is_generic:
+            raise NotKnown  # in a generic plan an array is not looked into
         return _elements(given, around)
     if not isinstance(node, exp.Literal) or not node.is_string:
         raise NotKnown

@@ -64,14 +64,16 @@ class Surroundings:
 
     zone       the session's time zone
     now        the moment that now() gives
-    params     the constants for $1, $2, …, as SQL; None: prepared without them (a generic plan)
+    params     the constants for $1, $2, …, as SQL; None: prepared without them
     literals   what stands for the marked literals of a shape
+    is_generic whether one plan serves every value of the parameters: they are known as execution starts
     """
 
     zone: ZoneInfo
     now: datetime | None = None
     params: tuple[str, ...] | None = ()
     literals: tuple[str, ...] = ()
+    is_generic: bool = False
     _parsed: dict[str, Any] = field(default_factory=dict, compare=False)
 
     def literal(self, node: exp.Literal) -> str:
@@ -173,7 +175,8 @@ def _parameter(node: exp.Expression, around: Surroundings) -> Constant:
     given = around.parameter(node)
     if given is None:
         raise NotKnown
-    return evaluate(given, around)
+    found = evaluate(given, around)
+    return replace(found, when=max(found.when, When.START)) if around.is_generic else found
 
 
 _UNITS = {
@@ -302,6 +305,12 @@ def _special(word: str, kind: Kind, when: When, around: Surroundings) -> Constan
         day = local.date() + timedelta(days={"yesterday": -1, "today": 0, "tomorrow": 1}[word])
         value = _instant(datetime.combine(day, time()), around.zone)
     return replace(_converted(Constant(value), kind, around), when=when)
+
+
+def comes_twice(wall: datetime, zone: ZoneInfo) -> bool:
+    """Whether the clocks there show a moment twice, because they are set back over it."""
+    first, second = (wall.replace(tzinfo=zone, fold=fold).utcoffset() or timedelta() for fold in (0, 1))
+    return first > second
 
 
 def _is_fold(wall: datetime, zone: ZoneInfo) -> bool:

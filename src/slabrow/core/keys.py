@@ -137,6 +137,23 @@ def parse_value(text: str, kind: Kind, zone: ZoneInfo | None = None) -> Value:
         raise UsageError(f"{text!r} is not a value of type {kind}", fix=_EXAMPLES[kind]) from None
 
 
+def is_of(value: object, kind: Kind) -> bool:
+    """Whether a value is of the type of a key, and not only of one that it could be compared with."""
+    match kind:
+        case Kind.TIMESTAMPTZ:
+            return isinstance(value, datetime) and value.tzinfo is not None
+        case Kind.TIMESTAMP:
+            return isinstance(value, datetime) and value.tzinfo is None
+        case Kind.DATE:
+            return isinstance(value, date) and not isinstance(value, datetime)
+        case Kind.BOOL:
+            return isinstance(value, bool)
+        case Kind.INTEGER:
+            return isinstance(value, int) and not isinstance(value, bool)
+        case _:
+            return not isinstance(value, date | datetime)
+
+
 def as_moment(value: object, zone: tzinfo = UTC) -> datetime | None:
     """The instant that a value of a time column stands for; None for other values. zone: of what has none itself."""
     match value:

@@ -8,7 +8,7 @@ from slabrow.core.constants import Surroundings
 from slabrow.core.explain import Explanation, explained
 from slabrow.core.keysets import Condition, Pruner, Touched
 from slabrow.core.queries import Place, Schema, Statement, read_statement
-from slabrow.core.rewrite import Rewrite, rewritten
+from slabrow.core.rewrite import Rewriting, rewritten
 from slabrow.core.tree import Tree
 
 
@@ -40,6 +40,13 @@ class Predictor:
             any(each.may_prune_running for each in found),
         )
 
+    def reads(self, sql: str) -> bool:
+        """Whether a statement names the table at all, as far as it is understood."""
+        if sql not in self._statements:
+            self._statements[sql] = read_statement(sql, self.schema)
+        statement = self._statements[sql]
+        return statement is not None and any(place.table == self.tree.table for place in statement.places)
+
     def reasons(self, sql: str, around: Surroundings) -> tuple[Explanation, ...]:
         """Why not fewer; for a statement that names the table at several places, of all of them."""
         statement = self._statements.get(sql)
@@ -50,14 +57,15 @@ class Predictor:
         ]
         return tuple(dict.fromkeys(found))
 
-    def rewrite(self, sql: str, around: Surroundings) -> Rewrite | None:
-        """The statement in other words that leave out more, as far as is known here; None when there are none."""
+    def rewrite(self, sql: str, around: Surroundings) -> Rewriting:
+        """The statement in other words that leave out more, as far as is known here, and those that are not equal."""
         before = self.touched(sql, around)
-        found = rewritten(sql, self.tree.table, self.schema, self.tree.key, around)
-        if before is None or found is None:
-            return None
-        after = self.touched(found.sql, around)
-        return found if after is not None and len(after.started) < len(before.started) else None
+        found = rewritten(sql, self.tree.table, self.schema, self.tree.key, around, self.tree.by)
+        if before is None or found.rewrite is None:
+            return found
+        after = self.touched(found.rewrite.sql, around)
+        is_better = after is not None and len(after.started) < len(before.started)
+        return found if is_better else Rewriting(None, found.unequal)
 
     def at(self, place: Place, condition: Condition) -> Touched:
         """What one place at which the table is named touches."""

@@ -3,7 +3,7 @@
 from xml.etree import ElementTree
 
 from slabrow.show.words import plural
-from slabrow.work.prove import Proof, ProveResult
+from slabrow.work.proof import Proof, ProveResult
 
 
 def junit(result: ProveResult) -> str:

@@ -9,7 +9,7 @@ from rich.text import Text
 from slabrow.core.touch import PrunedAt, Verdict
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.words import bar, count, listed, milliseconds, plural, share
-from slabrow.work.prove import Proof, ProveResult
+from slabrow.work.proof import NOT_TOUCHED, Measured, Proof, ProveResult
 
 _BAR_WIDTH = 12
 _DECIDED = {
@@ -28,6 +28,18 @@ def _data(result: ProveResult) -> Json:
             for each in result.unproven
         ],
         "pruning": result.pruning,
+        "pruning_share": result.pruning_share,
+        "crowded": [
+            {
+                "table": table,
+                "partitions": each.total,
+                "sensible_partitions": each.sensible,
+                "queries": list(each.queries),
+                "planning_ms": each.planning_ms,
+                "execution_ms": each.execution_ms,
+            }
+            for table, each in result.crowded.items()
+        ],
         "read_share": result.read_share,
         "broken": result.broken,
     }
@@ -48,11 +60,47 @@ def _proof_data(proof: Proof) -> Json:
         "rewrite": None if proof.rewrite is None else proof.rewrite.sql,
         "rewrite_notes": [] if proof.rewrite is None else list(proof.rewrite.notes),
         "rewrite_same_rows": proof.is_same,
-        "planning_ms": proof.planning_ms,
+        "not_offered": [{"fragment": each.fragment, "why": each.why} for each in proof.unequal],
+        "warnings": [
+            {
+                "code": str(each.mistake.slip),
+                "text": each.mistake.text,
+                "fragment": each.mistake.fragment,
+                "instead": each.mistake.instead,
+                "rows": each.rows,
+            }
+            for each in proof.mistakes
+        ],
+        "parameter_types": None if proof.types is None else list(proof.types),
+        "generic": None
+        if proof.generic is None
+        else {
+            "leaves": list(proof.generic.leaves),
+            "predicted": None if proof.generic.predicted is None else list(proof.generic.predicted),
+            "pruned_at": str(proof.generic.pruned_at),
+        },
+        "planning_ms": proof.planning_ms if proof.measured is None else proof.measured.planning_ms,
         "execution_ms": proof.execution_ms,
-        "blocks": proof.blocks,
+        "blocks": None if proof.measured is None else proof.measured.blocks,
+        "measured": _measured_data(proof.measured),
+        "contrast": _measured_data(proof.contrast),
+        "note": proof.note,
         "limit": None if proof.limit is None else str(proof.limit),
         "ok": proof.is_ok,
+    }
+
+
+def _measured_data(measured: Measured | None) -> Json | None:
+    if measured is None:
+        return None
+    return {
+        "leaves": measured.leaves,
+        "rows_read": measured.read,
+        "rows_returned": measured.returned,
+        "blocks_hit": measured.hit,
+        "blocks_read": measured.missed,
+        "planning_ms": measured.planning_ms,
+        "execution_ms": measured.execution_ms,
     }
 
 
@@ -66,6 +114,8 @@ _HEADER = (
     "planning_ms",
     "execution_ms",
     "blocks",
+    "rows_read",
+    "rows_returned",
     "limit",
     "ok",
 )
@@ -82,7 +132,9 @@ def _rows(result: ProveResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
             proof.pruned_at,
             proof.planning_ms,
             proof.execution_ms,
-            proof.blocks,
+            None if proof.measured is None else proof.measured.blocks,
+            None if proof.measured is None else proof.measured.read,
+            None if proof.measured is None else proof.measured.returned,
             proof.limit,
             proof.is_ok,
         ]
@@ -95,7 +147,9 @@ def _text(result: ProveResult, out: Console) -> None:
     asked = any(proof.planned is not None for proof in result.proofs)
     how = "as the server ran it" if ran else "as the server plans it" if asked else "predicted, without asking a server"
     heading(out, f"Partitions that each query touches, {how}")
-    measured = ("planning", "execution", "blocks") if ran else ("planning",) if asked else ()
+    measured: tuple[str, ...] = ("planning",) if asked else ()
+    if ran:
+        measured = ("planning", "execution", "rows read", "returned", "blocks")
     lines = table(
         "query", "table", "touches", "", "verdict", "decided", *measured, "limit", right=("touches", *measured)
     )
@@ -103,26 +157,115 @@ def _text(result: ProveResult, out: Console) -> None:
         lines.add_row(
             plain(proof.query.name),
             plain(proof.table),
-            f"{proof.touched} of {proof.total}",
+            f"{'up to ' if proof.types is not None else ''}{proof.touched} of {proof.total}",
             bar(proof.touched / max(1, proof.total), _BAR_WIDTH),
             _verdict(proof),
-            _DECIDED[proof.pruned_at],
+            "at start, by values" if proof.types and proof.pruned_at is PrunedAt.START else _DECIDED[proof.pruned_at],
             *(_measured(proof, ran) if asked else ()),
             _limit(proof),
         )
-    print_table(out, lines, ("", "blocks", "planning", "decided", "table", "execution"))
+    print_table(out, lines, ("", "returned", "blocks", "rows read", "planning", "decided", "table", "execution"))
+    gone = [each for each in result.unproven if not each.is_error and each.reason != NOT_TOUCHED]
     for each in result.unproven:
         if each.is_error:
             out.print(bad(f"{each.query.name} (line {each.query.line}): {each.reason}"))
-    if elsewhere := [each.query.name for each in result.unproven if not each.is_error]:
+    if gone:
+        out.print(plain(f"The server would not plan {len(gone)} of the workload, the first: {gone[0].reason}"))
+    if elsewhere := [each.query.name for each in result.unproven if not each.is_error and each not in gone]:
         out.print(plain(f"No partitioned table that was asked for is touched by: {listed(elsewhere, 12)}."))
+    _contrasts(result, out)
+    _prepared(result, out)
     _reasons(result, out)
     _rewrites(result, out)
+    _mistakes(result, out)
     _costliest(result, out)
+    _crowded(result, out)
     for proof in result.proofs:
         if proof.note:
             out.print(plain(f"{proof.query.name}: {proof.note}"))
     _summary(result, out)
+
+
+def _contrasts(result: ProveResult, out: Console) -> None:
+    """The same execution with pruning switched off, beside what it does with it."""
+    found = [(proof, proof.measured, proof.contrast) for proof in result.proofs if proof.contrast is not None]
+    if not found:
+        return
+    out.print()
+    heading(out, "With pruning, and with pruning switched off")
+    numbers = ("partitions", "rows read", "blocks", "planning", "execution")
+    lines = table("query", "table", *numbers, right=numbers)
+    for proof, on, off in found:
+        if on is None or off is None:
+            continue
+        lines.add_row(
+            plain(proof.query.name),
+            plain(proof.table),
+            f"{count(on.leaves)} / {count(off.leaves)}",
+            f"{count(on.read)} / {count(off.read)}",
+            f"{count(on.blocks)} / {count(off.blocks)}",
+            f"{milliseconds(on.planning_ms)} / {milliseconds(off.planning_ms)}",
+            f"{milliseconds(on.execution_ms)} / {milliseconds(off.execution_ms)}",
+        )
+    print_table(out, lines, ("planning", "table", "rows read"))
+
+
+def _prepared(result: ProveResult, out: Console) -> None:
+    """Prepared statements whose generic plan touches other partitions than the one for these values."""
+    found = [
+        (proof, proof.generic)
+        for proof in result.proofs
+        if proof.generic is not None
+        and (set(proof.generic.leaves) != set(proof.planned or proof.predicted or ()) or proof.types)
+    ]
+    if not found:
+        return
+    out.print()
+    heading(out, "Prepared statements that touch more with the generic plan")
+    lines = table("query", "table", "with its values", "with the generic plan", "decided")
+    for proof, generic in found:
+        own = len(proof.planned or proof.predicted or ())
+        lines.add_row(
+            plain(proof.query.name),
+            plain(proof.table),
+            f"{own} of {proof.total}",
+            f"{len(generic.leaves)} of {proof.total}",
+            _DECIDED[generic.pruned_at],
+        )
+    print_table(out, lines, ("table",))
+
+
+def _mistakes(result: ProveResult, out: Console) -> None:
+    """Rows at the end of a day or a month that are lost or read twice."""
+    found = [(proof, each) for proof in result.proofs for each in proof.mistakes]
+    if not found:
+        return
+    out.print()
+    heading(out, "Rows that may not be those that are meant")
+    for proof, each in found[:_MOST_REWRITES]:
+        out.print(plain(f"  {proof.query.name}   {_cut(each.mistake.fragment)}"))
+        rows = "" if each.rows is None else f" ({plural(each.rows, 'row')} here)"
+        out.print(bad(f"    {each.mistake.text}{rows}"))
+        if each.mistake.instead is not None:
+            out.print(good(f"    meant, perhaps: {_cut(each.mistake.instead)}"))
+    if len(found) > _MOST_REWRITES:
+        note(out, f"  … {len(found) - _MOST_REWRITES} more, in json")
+
+
+def _crowded(result: ProveResult, out: Console) -> None:
+    """Tables whose queries plan longer than they execute."""
+    for name, each in result.crowded.items():
+        out.print()
+        heading(out, f"Planning takes longer than executing on {name}")
+        times = f"planning {milliseconds(each.planning_ms)}, executing {milliseconds(each.execution_ms)}"
+        out.print(plain(f"  {listed(each.queries, 8)}: together {times}."))
+        if each.sensible is not None and each.gains:
+            words = f"{plural(each.total, 'partition')} are too many for these queries: at most {count(each.sensible)}"
+            out.print(bad(f"  {words} would be sensible."))
+        elif not each.gains:
+            out.print(bad("  None of these queries gains by the partitions: keep as few as retiring old rows needs."))
+        else:
+            out.print(plain("  For all queries together their number is not at fault."))
 
 
 def _reasons(result: ProveResult, out: Console) -> None:
@@ -147,7 +290,8 @@ def _reasons(result: ProveResult, out: Console) -> None:
 def _rewrites(result: ProveResult, out: Console) -> None:
     """What to write instead, with whether both were run and returned the same rows."""
     found = [(proof, proof.rewrite) for proof in result.proofs if proof.rewrite is not None]
-    if not found:
+    unequal = [(proof, each) for proof in result.proofs for each in proof.unequal]
+    if not found and not unequal:
         return
     out.print()
     heading(out, "What to write instead")
@@ -160,6 +304,9 @@ def _rewrites(result: ProveResult, out: Console) -> None:
             note(out, f"      {'; '.join(said)}")
     if len(found) > _MOST_REWRITES:
         note(out, f"  … {len(found) - _MOST_REWRITES} more, in json")
+    for proof, each in unequal[:_MOST_REWRITES]:
+        out.print(plain(f"  {proof.query.name}   {_cut(each.fragment)}"))
+        note(out, f"    not offered: {each.why}")
 
 
 _MOST_REWRITES = 12
@@ -170,7 +317,7 @@ _MOST_COSTLY = 10
 def _costliest(result: ProveResult, out: Console) -> None:
     """Those that read every partition, the most rows a day first, where it is known how often each runs."""
     found = [proof for proof in result.proofs if proof.verdict is Verdict.EVERY and proof.total > 1]
-    if not found or all(proof.query.weight == 1 for proof in found):
+    if not found or not _has_weights(result):
         return
     found.sort(key=lambda proof: -proof.query.weight * max(1, proof.all_rows))
     out.print()
@@ -180,6 +327,10 @@ def _costliest(result: ProveResult, out: Console) -> None:
         a_day = count(round(proof.query.weight * proof.total))
         lines.add_row(plain(proof.query.name), count(round(proof.query.weight)), a_day, plain(_line(proof.query.sql)))
     print_table(out, lines, ("query",))
+
+
+def _has_weights(result: ProveResult) -> bool:
+    return any(proof.query.weight != 1 for proof in result.proofs)
 
 
 def _line(sql: str) -> str:
@@ -196,8 +347,14 @@ def _verdict(proof: Proof) -> Text:
 
 
 def _measured(proof: Proof, ran: bool) -> list[str]:
-    planning = milliseconds(proof.planning_ms)
-    return [planning, milliseconds(proof.execution_ms), count(proof.blocks)] if ran else [planning]
+    found = proof.measured
+    planning = milliseconds(proof.planning_ms if found is None else found.planning_ms)
+    if not ran:
+        return [planning]
+    if found is None:
+        return [planning, "–", "–", "–", "–"]
+    blocks = f"{count(found.hit)} + {count(found.missed)}" if found.missed else count(found.hit)
+    return [planning, milliseconds(found.execution_ms), count(found.read), count(found.returned), blocks]
 
 
 def _limit(proof: Proof) -> Text:
@@ -225,7 +382,10 @@ def _summary(result: ProveResult, out: Console) -> None:
         else f"weighted by runs a day, the workload reads partitions with {share(result.read_share)} of the rows "
         "that it would read without pruning."
     )
-    out.print(plain(f"{result.pruning} of {len(result.proofs)} prune; {saved}"))
+    by_weight = f", {share(result.pruning_share)} of the runs a day" if _has_weights(result) else ""
+    out.print(plain(f"{result.pruning} of {len(result.proofs)} prune{by_weight}; {saved}"))
+    if any(proof.measured is not None and proof.measured.missed for proof in result.proofs):
+        note(out, "Blocks: found in memory + read into it.")
     same, more, fewer = result.predictions
     if any(proof.planned is not None for proof in result.proofs):
         out.print(plain(f"Predicted from the SQL and the bounds alone: the plan's leaves for {same}, more for {more}."))

@@ -7,7 +7,7 @@ from typing import Any
 
 from slabrow.core.errors import UsageError
 from slabrow.files.reading import read_text
-from slabrow.work.prove import ProveResult
+from slabrow.work.proof import ProveResult
 
 _LATER = ("plan", "start", "run", "never")
 

@@ -1,7 +1,7 @@
 """`prove` without a server, or before a layout exists: what each query will touch, from SQL and bounds alone (N36)."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -11,7 +11,8 @@ from slabrow.core.costs import Costs
 from slabrow.core.definitions import read_definitions
 from slabrow.core.errors import UsageError
 from slabrow.core.keysets import Touched
-from slabrow.core.mentions import tables_in
+from slabrow.core.mentions import parameters_in, tables_in
+from slabrow.core.mistakes import mistakes
 from slabrow.core.names import parse_name
 from slabrow.core.predict import Predictor
 from slabrow.core.queries import Schema
@@ -24,7 +25,7 @@ from slabrow.files.reading import read_text
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.facts import table_facts
 from slabrow.work.context import Context
-from slabrow.work.prove import Proof, ProveResult, Unproven
+from slabrow.work.proof import NOT_TOUCHED, Generic, Proof, ProveResult, Slipped, Unproven
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,15 +88,17 @@ def _predicted(known: _Known, queries: Sequence[FileQuery], context: Context, at
     proofs: list[Proof] = []
     unproven: list[Unproven] = []
     for query in queries:
-        around = Surroundings(known.zone, known.now, query.params)
+        unvalued = not query.params and bool(parameters_in(query.sql))
+        around = Surroundings(known.zone, known.now, None if unvalued else query.params)
         limit = query.limit or (Limit(at_most) if at_most is not None else None)
         found = [proof for each in predictors if (proof := _proof(query, each, around, known, limit)) is not None]
         proofs += found
         if not found:
             names = tables_in(query.sql)
-            reason = "is not understood" if names is None else "touches no partitioned table"
+            reason = "is not understood" if names is None else NOT_TOUCHED
             unproven.append(Unproven(query, reason, names is None))
-    return ProveResult(tuple(proofs), tuple(unproven))
+    leaves = {each.tree.spelling: tuple(leaf.spelling for leaf in each.tree.leaves) for each in predictors}
+    return ProveResult(tuple(proofs), tuple(unproven), leaves)
 
 
 def _proof(
@@ -108,7 +111,7 @@ def _proof(
     tree = predictor.tree
     total = len(tree.leaves)
     started = tuple(sorted(touched.started))
-    return Proof(
+    proof = Proof(
         query,
         tree.spelling,
         total,
@@ -119,14 +122,19 @@ def _proof(
         _pruned_at(touched, total),
         _rows(started, known.rows),
         _rows((leaf.spelling for leaf in tree.leaves), known.rows),
-        None,
-        None,
-        None,
-        limit,
-        None,
-        predictor.reasons(query.sql, around) if len(started) > 1 else (),
-        predictor.rewrite(query.sql, around) if len(started) > 1 else None,
+        limit=limit,
+        mistakes=tuple(Slipped(each) for each in mistakes(query.sql, tree, known.schema, around)),
     )
+    if query.params:
+        later = predictor.touched(query.sql, replace(around, is_generic=True))
+        if later is not None:
+            leaves = tuple(sorted(later.started))
+            proof = replace(proof, generic=Generic(leaves, _pruned_at(later, total), leaves))
+    if len(started) <= 1:
+        return proof
+    rewriting = predictor.rewrite(query.sql, around)
+    reasons = predictor.reasons(query.sql, around)
+    return replace(proof, reasons=reasons, rewrite=rewriting.rewrite, unequal=rewriting.unequal)
 
 
 def _rows(leaves: Iterable[str], rows: Mapping[str, int]) -> int:

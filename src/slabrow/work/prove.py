@@ -5,124 +5,43 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
+from sqlglot import exp
+
 from slabrow.core.constants import Surroundings
 from slabrow.core.errors import ServerError, SlabrowError
 from slabrow.core.explain import Explanation
-from slabrow.core.mentions import tables_in, target_of_insert
+from slabrow.core.mentions import parameters_in, tables_in, target_of_insert
+from slabrow.core.mistakes import Mistake, mistakes
 from slabrow.core.names import Name, parse_name
 from slabrow.core.predict import Predictor
-from slabrow.core.queries import Schema
+from slabrow.core.queries import Schema, parse
 from slabrow.core.reasons import Reason
-from slabrow.core.rewrite import Rewrite
-from slabrow.core.touch import PrunedAt, Verdict, pruned_at, verdict
+from slabrow.core.rewrite import NOTHING, Rewrite, Rewriting
+from slabrow.core.touch import PrunedAt, pruned_at, verdict
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.plans import PlanReading
-from slabrow.servers.postgresql.queries import EXPLAINABLE, Query, forget, plan, result_print, run
+from slabrow.servers.postgresql.queries import (
+    EXPLAINABLE,
+    NotRun,
+    Query,
+    Unvalued,
+    count,
+    forget,
+    plan,
+    plan_generic,
+    plan_unvalued,
+    result_print,
+    run,
+    run_change,
+)
+from slabrow.servers.postgresql.side_effects import acting_function
 from slabrow.work.context import Context
+from slabrow.work.proof import NOT_TOUCHED, Generic, Measured, Proof, ProveResult, Slipped, Unproven
+from slabrow.work.workloads import as_queries, gathered
 
 DEFAULT_TIMEOUT_MS = 30_000
-
-
-@dataclass(frozen=True, slots=True)
-class Proof:
-    """What one query touches of one partitioned table.
-
-    predicted  leaves that Slabrow itself finds, sorted; None where it does not understand the statement or its zone
-    planned    leaves in the plan once execution has started, sorted; None when no server was asked
-    executed   leaves that were read, None when the query did not run
-    rewrite    words that let it prune, None when none are known here
-    is_same    whether both return the same rows; None when they were not run
-    rows, all_rows   the planner's estimate of the rows in the touched leaves, and in all of them
-    """
-
-    query: FileQuery
-    table: str
-    total: int
-    predicted: tuple[str, ...] | None
-    planned: tuple[str, ...] | None
-    executed: tuple[str, ...] | None
-    verdict: Verdict
-    pruned_at: PrunedAt
-    rows: int
-    all_rows: int
-    planning_ms: float | None
-    execution_ms: float | None
-    blocks: int | None
-    limit: Limit | None
-    note: str | None = None
-    reasons: tuple[Explanation, ...] = ()
-    rewrite: Rewrite | None = None
-    is_same: bool | None = None
-
-    @property
-    def is_known(self) -> bool:
-        """Whether anything is known of the leaves at all."""
-        return self.executed is not None or self.planned is not None or self.predicted is not None
-
-    @property
-    def touched(self) -> int:
-        known = self.executed if self.executed is not None else self.planned
-        return len(known if known is not None else self.predicted or ())
-
-    @property
-    def is_ok(self) -> bool | None:
-        """Whether the limits hold, on the number of leaves and on when that is decided; None when there are none."""
-        if self.limit is None and self.query.decided is None:
-            return None
-        holds = self.limit is None or (self.is_known and self.limit.holds(self.touched))
-        return holds and (self.query.decided is None or _is_by(self.pruned_at, self.query.decided))
-
-
-_MOMENTS = (PrunedAt.PLAN, PrunedAt.START, PrunedAt.RUN)
-
-
-def _is_by(found: PrunedAt, wanted: PrunedAt) -> bool:
-    """Whether leaves were left out at that moment or before it."""
-    return found is not PrunedAt.NEVER and _MOMENTS.index(found) <= _MOMENTS.index(wanted)
-
-
-@dataclass(frozen=True, slots=True)
-class Unproven:
-    """A query that the server would not plan, or that touches no partitioned table."""
-
-    query: FileQuery
-    reason: str
-    is_error: bool
-
-
-@dataclass(frozen=True, slots=True)
-class ProveResult:
-    proofs: tuple[Proof, ...]
-    unproven: tuple[Unproven, ...]
-
-    @property
-    def pruning(self) -> int:
-        """How many entries touch fewer leaves than there are."""
-        return sum(proof.verdict is not Verdict.EVERY for proof in self.proofs)
-
-    @property
-    def predictions(self) -> tuple[int, int, int]:
-        """How many predictions equal the plan, keep more leaves than it, and keep fewer: the last must be 0."""
-        pairs = [
-            (set(proof.predicted), set(proof.planned))
-            for proof in self.proofs
-            if proof.predicted is not None and proof.planned is not None
-        ]
-        fewer = sum(bool(planned - predicted) for predicted, planned in pairs)
-        return sum(one == other for one, other in pairs), sum(one > other for one, other in pairs), fewer
-
-    @property
-    def read_share(self) -> float | None:
-        """The rows in touched leaves, weighted by runs a day, as a share of reading every leaf each time."""
-        every = sum(proof.all_rows * proof.query.weight for proof in self.proofs)
-        return sum(proof.rows * proof.query.weight for proof in self.proofs) / every if every else None
-
-    @property
-    def broken(self) -> int:
-        """Limits that do not hold, and queries that the server refuses."""
-        return sum(proof.is_ok is False for proof in self.proofs) + sum(unproven.is_error for unproven in self.unproven)
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,46 +61,60 @@ class _Leaves:
         return true.table == name.table and (true.schema == name.schema or (name.schema is None and visible))
 
 
-def prove(
-    context: Context,
-    queries: Sequence[FileQuery],
-    *,
-    execute: bool,
-    at_most: int | None = None,
-    timeout_ms: int = DEFAULT_TIMEOUT_MS,
-) -> ProveResult:
-    """Asks the server for the plan of every query; with `execute` also runs those that only read.
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """How every query is asked about.
 
-    at_most   a limit for queries that bring none of their own
+    execute    also run it
+    contrast   run it a second time with pruning switched off
+    at_most    a limit for queries that bring none of their own
+    """
+
+    execute: bool = False
+    contrast: bool = False
+    at_most: int | None = None
+    timeout_ms: int = DEFAULT_TIMEOUT_MS
+
+    def limit(self, query: FileQuery) -> Limit | None:
+        return query.limit or (Limit(self.at_most) if self.at_most is not None else None)
+
+
+def prove(context: Context, queries: Sequence[FileQuery], asking: Asking, *, statistics: bool = False) -> ProveResult:
+    """Asks the server for the plan of every query, and where `asking` says so runs it in a fenced transaction.
+
+    statistics   also the statements of the server's statistics
     """
     proofs: list[Proof] = []
     unproven: list[Unproven] = []
     with context.connected() as connection:
+        if statistics:
+            queries = (*queries, *as_queries(gathered((), connection, statistics=True)))
         with catalogue.reading(connection):
             leaves = _leaves(connection)
-        predictor = _Predictor(
-            connection, _named(connection, queries), catalogue.time_zone(connection), catalogue.moment(connection)
-        )
-        asking = _Asking(connection, leaves, predictor, execute, at_most, timeout_ms)
+        around = catalogue.time_zone(connection), catalogue.moment(connection)
+        predictor = _Predictor(connection, _named(connection, queries), *around)
+        server = _Server(connection, leaves, predictor, asking)
         chosen = parse_name(context.table) if context.table else None
         for place, query in enumerate(queries):
             context.progress(place / len(queries), query.name)
             try:
-                found = _prove(asking, query)
+                found = server.prove(query)
             except SlabrowError as error:
                 if error.exit_code != ServerError.exit_code:
                     raise
                 words = ": ".join(part for part in (error.found or error.problem, error.fix) if part)
-                unproven.append(Unproven(query, words, True))
+                # What a log or the statistics hold may be about what is gone by now: only a query file has to be right.
+                unproven.append(Unproven(query, words, query.line > 0))
                 with explained("go on after a query that failed"):
                     forget(connection)
                 continue
             kept = [proof for proof in found if chosen is None or leaves.is_named(proof.table, chosen)]
             proofs += kept
             if not kept:
-                unproven.append(Unproven(query, "touches no partitioned table", False))
+                unproven.append(Unproven(query, NOT_TOUCHED, False))
         context.progress(1.0, "done")
-    return ProveResult(tuple(proofs), tuple(unproven))
+    in_order = {root: tuple(leaf.spelling for leaf in each.tree.leaves) for root, each in predictor.known.items()}
+    return ProveResult(tuple(proofs), tuple(unproven), {**leaves.of_root, **in_order})
 
 
 def _leaves(connection: Connection) -> _Leaves:
@@ -201,55 +134,157 @@ def _leaves(connection: Connection) -> _Leaves:
     )
 
 
+_CHANGING = (exp.Update, exp.Delete)
+_MOST_CHANGED = 100_000  # rows: even rolled back they leave dead rows behind
+
+
 @dataclass(frozen=True, slots=True)
-class _Asking:
-    """How every query is asked about."""
+class _Looked:
+    """What the server said of one query. note: why it was not run, where it was to be."""
+
+    reading: PlanReading
+    ran: bool
+    note: str | None = None
+    contrast: PlanReading | None = None
+    unvalued: Unvalued | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class _Server:
+    """Asks one server about queries."""
 
     connection: Connection
     leaves: _Leaves
     predictor: "_Predictor"
-    execute: bool
-    at_most: int | None
-    timeout_ms: int
+    asking: Asking
 
+    def prove(self, query: FileQuery) -> list[Proof]:
+        first = query.sql.lstrip("( \n\t").split(None, 1)[0].upper()
+        if not first.startswith(EXPLAINABLE):
+            raise ServerError(
+                f"{query.name} cannot be planned", found=f"a statement that begins with {first} has no plan"
+            )
+        looked = self._looked(query)
+        proofs = [
+            self._proof(query, root, looked) for root in _roots(query, looked.reading, self.leaves, self.predictor)
+        ]
+        if query.params and proofs:
+            generic = plan_generic(self.connection, Query(query.sql, query.params), self.asking.timeout_ms)
+            proofs = [replace(proof, generic=self._generic(proof, generic)) for proof in proofs]
+        return proofs
 
-def _prove(asking: _Asking, query: FileQuery) -> list[Proof]:
-    first = query.sql.lstrip("( \n\t").split(None, 1)[0].upper()
-    if not first.startswith(EXPLAINABLE):
-        raise ServerError(f"{query.name} cannot be planned", found=f"a statement that begins with {first} has no plan")
-    reads = first in ("SELECT", "WITH", "VALUES", "TABLE")
-    look = run if asking.execute and reads else plan
-    reading = look(asking.connection, Query(query.sql, query.params), asking.timeout_ms)
-    note = "changes rows, so it was planned and not run" if asking.execute and not reads else None
-    limit = query.limit or (Limit(asking.at_most) if asking.at_most is not None else None)
-    proofs = []
-    for root in _roots(query, reading, asking.leaves):
-        ahead = asking.predictor.predicted(query, root)
-        proof = _proof(query, root, reading, asking.leaves)
+    def _looked(self, query: FileQuery) -> _Looked:
+        asked, timeout_ms = Query(query.sql, query.params), self.asking.timeout_ms
+        if not query.params and parameters_in(query.sql):
+            unvalued = plan_unvalued(self.connection, query.sql, timeout_ms)
+            note = "its parameters have no values, so it was planned for all of them: give `-- params:` to see more"
+            return _Looked(unvalued.plan, False, note, unvalued=unvalued)
+        if not self.asking.execute:
+            return _Looked(plan(self.connection, asked, timeout_ms), False)
+        why_not, changes = self._why_not(query)
+        if why_not is None:
+            try:
+                reading = (run_change if changes else run)(self.connection, asked, timeout_ms)
+                return _Looked(self._warm(asked, reading), True, None, None if changes else self._contrast(asked))
+            except NotRun as error:
+                why_not = error.found
+                with explained("go on after a query that was not run"):
+                    forget(self.connection)
+        return _Looked(plan(self.connection, asked, timeout_ms), False, f"planned and not run: {why_not}")
+
+    def _why_not(self, query: FileQuery) -> tuple[str | None, bool]:
+        """Why a query may not be run, and whether it changes rows."""
+        if (acting := acting_function(query.sql)) is not None:
+            return f"it calls {acting}, whose effects no rollback takes back", False
+        parsed = parse(query.sql)
+        if isinstance(parsed, exp.Insert | exp.Merge):
+            return "it inserts rows", True
+        if not isinstance(parsed, _CHANGING):
+            return None, False
+        estimated = plan(self.connection, Query(query.sql, query.params), self.asking.timeout_ms).changes or 0
+        if estimated > _MOST_CHANGED:
+            return f"it would change about {estimated:,} rows, and even rolled back they have to be vacuumed", True
+        return None, True
+
+    def _warm(self, asked: Query, reading: PlanReading) -> PlanReading:
+        """With the planning time of a session that has seen the partitions, where planning seems to take long."""
+        if (reading.planning_ms or 0.0) <= (reading.execution_ms or 0.0):
+            return reading
+        again = plan(self.connection, asked, self.asking.timeout_ms).planning_ms
+        return replace(reading, planning_ms=min(reading.planning_ms or 0.0, again or 0.0))
+
+    def _contrast(self, asked: Query) -> PlanReading | None:
+        if not self.asking.contrast:
+            return None
+        try:
+            return run(self.connection, asked, self.asking.timeout_ms, prunes=False)
+        except NotRun:
+            with explained("go on after a query that was not run"):
+                forget(self.connection)
+            return None
+
+    def _proof(self, query: FileQuery, root: str, looked: _Looked) -> Proof:
+        ahead = self.predictor.predicted(query, root)
+        proof = _proof(query, root, looked.reading, self.leaves)
+        if looked.unvalued is not None:
+            at_start = looked.unvalued.may_prune_at_start and proof.touched > 1
+            proof = replace(
+                proof,
+                types=looked.unvalued.types,
+                pruned_at=PrunedAt.START if at_start else proof.pruned_at,
+            )
         proof = replace(
-            proof, predicted=ahead.leaves, reasons=ahead.reasons, rewrite=ahead.rewrite, limit=limit, note=note
+            proof,
+            predicted=ahead.leaves,
+            reasons=ahead.reasons,
+            rewrite=ahead.rewriting.rewrite,
+            unequal=ahead.rewriting.unequal,
+            mistakes=tuple(self._slipped(query, each) for each in ahead.mistakes),
+            limit=self.asking.limit(query),
+            note=looked.note,
+            contrast=None if looked.contrast is None else _measured(root, looked.contrast, self.leaves),
         )
-        if asking.execute and reads and ahead.rewrite is not None:
-            proof = _compared(asking, proof, ahead.rewrite)
-        proofs.append(proof)
-    return proofs
+        if looked.ran and proof.rewrite is not None and not isinstance(parse(query.sql), _CHANGING):
+            proof = self._compared(proof, proof.rewrite)
+        return proof
 
+    def _compared(self, proof: Proof, rewrite: Rewrite) -> Proof:
+        """Runs both and compares their rows; words that return others are not offered."""
+        query, timeout_ms = proof.query, self.asking.timeout_ms
+        try:
+            before = result_print(self.connection, Query(query.sql, query.params), timeout_ms)
+            after = result_print(self.connection, Query(rewrite.sql, query.params), timeout_ms)
+        except ServerError as error:
+            with explained("go on after a query that was not run"):
+                forget(self.connection)
+            return replace(proof, note=f"its rows were not compared with those of other words: {error.found}")
+        if before == after:
+            return replace(proof, is_same=True)
+        note = "other words for it returned other rows, and are left out"
+        return replace(proof, rewrite=None, is_same=False, note=note)
 
-def _compared(asking: _Asking, proof: Proof, rewrite: Rewrite) -> Proof:
-    """Runs both and compares their rows; words that return others are not offered."""
-    query, timeout_ms = proof.query, asking.timeout_ms
-    before = result_print(asking.connection, Query(query.sql, query.params), timeout_ms)
-    after = result_print(asking.connection, Query(rewrite.sql, query.params), timeout_ms)
-    if before == after:
-        return replace(proof, is_same=True)
-    return replace(proof, rewrite=None, is_same=False, note="other words for it returned other rows, and are left out")
+    def _slipped(self, query: FileQuery, mistake: Mistake) -> Slipped:
+        if not self.asking.execute or mistake.rows_sql is None:
+            return Slipped(mistake)
+        try:
+            return Slipped(mistake, count(self.connection, mistake.rows_sql, self.asking.timeout_ms))
+        except ServerError:
+            with explained("go on after a count that failed"):
+                forget(self.connection)
+            return Slipped(mistake)
+
+    def _generic(self, proof: Proof, reading: PlanReading) -> Generic:
+        found = _proof(proof.query, proof.table, reading, self.leaves)
+        predicted = self.predictor.generic(proof.query, proof.table)
+        return Generic(found.planned or (), found.pruned_at, predicted)
 
 
 @dataclass(frozen=True, slots=True)
 class _Prediction:
     leaves: tuple[str, ...] | None
     reasons: tuple[Explanation, ...] = ()
-    rewrite: Rewrite | None = None
+    rewriting: Rewriting = NOTHING
+    mistakes: tuple[Mistake, ...] = ()
 
 
 def _named(connection: Connection, queries: Sequence[FileQuery]) -> Schema:
@@ -273,28 +308,53 @@ class _Predictor:
         """The leaves, None where they cannot be told, why they are not fewer, and what to write instead."""
         if self.zone is None:
             return _Prediction(None)
-        if root not in self.known:
-            tree = catalogue.tree(self.connection, parse_name(root))
-            self.known[root] = Predictor(tree, self.schema)
-        around = Surroundings(self.zone, self.now, query.params)
-        touched = self.known[root].touched(query.sql, around)
+        predictor, around = self._of(root), self._around(query)
+        touched = predictor.touched(query.sql, around)
         if touched is None:
             return _Prediction(None, (Explanation(Reason.NOT_UNDERSTOOD, ""),))
-        if len(touched.started) <= 1:
-            return _Prediction(tuple(sorted(touched.started)))
-        reasons = self.known[root].reasons(query.sql, around)
-        return _Prediction(tuple(sorted(touched.started)), reasons, self.known[root].rewrite(query.sql, around))
+        leaves = tuple(sorted(touched.started))
+        slips = mistakes(query.sql, predictor.tree, self.schema, around)
+        if len(leaves) <= 1:
+            return _Prediction(leaves, mistakes=slips)
+        return _Prediction(leaves, predictor.reasons(query.sql, around), predictor.rewrite(query.sql, around), slips)
+
+    def generic(self, query: FileQuery, root: str) -> tuple[str, ...] | None:
+        """The leaves that the generic plan touches, once it starts with the query's values."""
+        if self.zone is None:
+            return None
+        touched = self._of(root).touched(query.sql, replace(self._around(query), is_generic=True))
+        return None if touched is None else tuple(sorted(touched.started))
+
+    def reads(self, query: FileQuery, root: str) -> bool:
+        """Whether a query reads a table, by name or through a view."""
+        return self.zone is not None and self._of(root).reads(query.sql)
+
+    def _of(self, root: str) -> Predictor:
+        if root not in self.known:
+            self.known[root] = Predictor(catalogue.tree(self.connection, parse_name(root)), self.schema)
+        return self.known[root]
+
+    def _around(self, query: FileQuery) -> Surroundings:
+        assert self.zone is not None
+        unvalued = not query.params and bool(parameters_in(query.sql))
+        return Surroundings(self.zone, self.now, None if unvalued else query.params)
 
 
-def _roots(query: FileQuery, reading: PlanReading, leaves: _Leaves) -> list[str]:
+def _roots(query: FileQuery, reading: PlanReading, leaves: _Leaves, predictor: _Predictor) -> list[str]:
     """The partitioned tables of a query: those whose leaves the plan shows, and those named and wholly left out."""
     shown = {leaves.root_of[scan.relation] for scan in reading.scans if scan.relation in leaves.root_of}
     named = tables_in(query.sql) or frozenset()
     written = target_of_insert(query.sql)
+    views = predictor.schema.views
+    through_views = any(predictor.schema.find(name) in views for name in named)
     hidden = {
         root
         for root in leaves.of_root
-        if root not in shown and any(leaves.is_named(root, name) for name in named if name != written)
+        if root not in shown
+        and (
+            any(leaves.is_named(root, name) for name in named if name != written)
+            or (through_views and leaves.name_of[root] in predictor.schema.tables and predictor.reads(query, root))
+        )
     }
     return sorted(shown | hidden)
 
@@ -303,13 +363,15 @@ def _proof(query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves) -
     every = leaves.of_root[root]
     scans = [scan for scan in reading.scans if leaves.root_of.get(scan.relation) == root]
     planned = tuple(sorted({leaves.spelling[scan.relation] for scan in scans}))
+    measured = _measured(root, reading, leaves) if reading.execution_ms is not None else None
     executed = None
-    if reading.execution_ms is not None:
+    if measured is not None:
         executed = tuple(sorted({leaves.spelling[scan.relation] for scan in scans if scan.loops}))
     # Leaves left unread for another reason than pruning (a LIMIT, an empty outer side) do not count as pruned.
     pruned = {leaves.spelling[scan.relation] for scan in scans if scan.was_pruned_running}
     kept = len(planned) - len(pruned - set(executed or ()))
     removed = sum(count for relation, count in reading.removed.items() if leaves.root_of.get(relation) == root)
+    removed = removed or (reading.removed_unnamed if not planned else 0)
     touched = planned if executed is None else executed
     return Proof(
         query,
@@ -319,16 +381,23 @@ def _proof(query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves) -
         planned,
         executed,
         verdict(len(touched), len(every)),
-        pruned_at(
-            len(every),
-            removed or (reading.removed_unnamed if not planned else 0),
-            len(planned),
-            None if executed is None else kept,
-        ),
+        pruned_at(len(every), removed, len(planned), None if executed is None else kept),
         sum(leaves.rows[leaf] for leaf in touched),
         sum(leaves.rows[leaf] for leaf in every),
         reading.planning_ms,
-        reading.execution_ms,
-        reading.blocks,
-        None,
+        measured,
+        min(len(every), len(planned) + removed),
+    )
+
+
+def _measured(root: str, reading: PlanReading, leaves: _Leaves) -> Measured:
+    scans = [scan for scan in reading.scans if leaves.root_of.get(scan.relation) == root]
+    return Measured(
+        len({scan.relation for scan in scans if scan.loops}),
+        sum(scan.rows_read or 0 for scan in scans),
+        reading.rows or 0,
+        reading.hit or 0,
+        reading.read or 0,
+        reading.planning_ms or 0.0,
+        reading.execution_ms or 0.0,
     )

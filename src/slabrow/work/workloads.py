@@ -38,13 +38,14 @@ def gathered(paths: Sequence[Path], connection: Connection | None, *, statistics
 
 
 def as_queries(workload: Workload) -> tuple[FileQuery, ...]:
-    """Every shape as one of its runs, with its runs a day as the weight; those whose values are gone are left out."""
+    """Every shape as one of its runs, with its runs a day as the weight; those whose values are gone have none."""
     return tuple(
         FileQuery(
             shape.name, filled(shape.marked, shape.runs[0].literals), 0, None, shape.runs[0].params or (), shape.weight
         )
-        for shape in workload.shapes
         if shape.runs
+        else FileQuery(shape.name, shape.marked, 0, weight=shape.weight)
+        for shape in workload.shapes
     )
 
 

@@ -1,5 +1,11 @@
-"""Reads EXPLAIN (FORMAT JSON): which leaves a plan touches, what was left out when, and what it cost. Pure."""
+"""Reads EXPLAIN (FORMAT JSON): which leaves a plan touches, what was left out when, and what it cost. Pure.
 
+The nodes and their fields are those of PostgreSQL's explain.c. What they say of pruning: `Subplans Removed` counts what
+an Append left out as execution started, and a member of an Append that never ran was left out while running, unless
+something above stopped asking before its turn came.
+"""
+
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -9,21 +15,26 @@ Node = Mapping[str, Any]
 
 @dataclass(frozen=True, slots=True)
 class Scan:
-    """A node that reads a relation. loops is how often it ran, None when the query was not executed.
+    """A node that reads a relation.
 
-    may_run_time_prune   it lies under an Append that did run while this node never did
+    loops       how often it ran, None when the query was not executed
+    rows_read   rows it looked at in all its loops, those it filtered out too; None when the query was not executed
     """
 
     relation: str  # schema.table as the catalogue holds them
     loops: int | None
     was_pruned_running: bool
+    rows_read: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class PlanReading:
-    """What one plan says. Milliseconds; blocks are the shared ones, found in memory or read.
+    """What one plan says. Milliseconds; blocks are the shared ones.
 
-    removed    for each relation shown under an Append, how many of its siblings were left out as execution started
+    removed      for a relation of each table under an Append, how many members were left out as execution started
+    hit, read    blocks found in the server's memory, and read into it
+    rows         rows returned, or changed
+    changes      of an UPDATE, a DELETE or a MERGE: how many rows the planner expects to change
     """
 
     scans: tuple[Scan, ...]
@@ -31,8 +42,14 @@ class PlanReading:
     removed_unnamed: int
     planning_ms: float | None
     execution_ms: float | None
-    blocks: int | None
+    hit: int | None
+    read: int | None
     rows: int | None
+    changes: int | None = None
+
+    @property
+    def blocks(self) -> int | None:
+        return None if self.hit is None or self.read is None else self.hit + self.read
 
 
 def read_plan(explained: Mapping[str, Any]) -> PlanReading:
@@ -42,21 +59,24 @@ def read_plan(explained: Mapping[str, Any]) -> PlanReading:
     unnamed = 0
     for node in _walk(root):
         if count := node.get("Subplans Removed", 0):
-            below = [_relation(each) for each in _walk(node) if _reads(each)]
-            if below:
-                removed[below[0]] = removed.get(below[0], 0) + count
-            else:
-                unnamed += count
-    hit, read = root.get("Shared Hit Blocks"), root.get("Shared Read Blocks")
-    loops = root.get("Actual Loops")
+            # A member may be a join of the parts of several tables: each of them lost as many.
+            named = {relation for each in _members(node)[:1] for below in _walk(each) for relation in _relations(below)}
+            for relation in named:
+                removed[relation] = removed.get(relation, 0) + count
+            unnamed += 0 if named else count
+    ran = root.get("Actual Loops") is not None
     return PlanReading(
-        tuple(_scans(root, None)),
+        tuple(_scans(root, False, False)),
         removed,
         unnamed,
         explained.get("Planning Time"),
         explained.get("Execution Time"),
-        None if hit is None or read is None or loops is None else hit + read,
-        None if loops is None else round(root.get("Actual Rows", 0) * max(1, loops)),
+        root.get("Shared Hit Blocks") if ran else None,
+        root.get("Shared Read Blocks") if ran else None,
+        _rows_out(root),
+        sum(each.get("Plan Rows", 0) for each in root.get("Plans", ()) if _is_fed_by(each))
+        if root["Node Type"] == "ModifyTable"
+        else None,
     )
 
 
@@ -66,23 +86,118 @@ def _walk(node: Node) -> Iterator[Node]:
         yield from _walk(child)
 
 
-def _reads(node: Node) -> bool:
-    """A ModifyTable names its target too; what it reads of that stands in its children."""
-    return "Relation Name" in node and node["Node Type"] != "ModifyTable"
+_NAME = r'(?:"(?:[^"]|"")+"|[^\W\d][\w$]*)'
+_QUALIFIED = re.compile(rf"({_NAME})\.({_NAME})(?!\s*\()")  # no call of a function
 
 
-def _relation(node: Node) -> str:
-    return f"{node['Schema']}.{node['Relation Name']}"
+def _relations(node: Node) -> list[str]:
+    """What a node itself reads. A ModifyTable names its target too; what it reads of that stands in its children."""
+    if node["Node Type"] == "ModifyTable":
+        return []
+    if "Relation Name" in node:
+        return [f"{node['Schema']}.{node['Relation Name']}"]
+    # A foreign server that joins or aggregates by itself: `(public.a r) INNER JOIN (public.b s)`.
+    pushed = node.get("Relations") if node["Node Type"] == "Foreign Scan" else None
+    return [".".join(map(_unquoted, found)) for found in _QUALIFIED.findall(pushed or "")]
 
 
-def _scans(node: Node, append: Node | None) -> Iterator[Scan]:
-    if _reads(node):
-        loops = node.get("Actual Loops")
-        ran = append is not None and (append.get("Actual Loops") or 0) > 0
-        yield Scan(_relation(node), loops, loops == 0 and ran)
-    inner = node if node["Node Type"] in ("Append", "Merge Append") else append
-    # A LIMIT that is satisfied early also leaves later children unread; that is no pruning.
-    if node["Node Type"] == "Limit":
-        inner = None
+def _unquoted(name: str) -> str:
+    return name[1:-1].replace('""', '"') if name.startswith('"') else name
+
+
+def _loops(node: Node) -> int:
+    return int(node.get("Actual Loops") or 0)
+
+
+def _total(node: Node, *fields: str) -> int:
+    """Of all loops: the server gives the mean of one."""
+    mean: float = sum(node.get(each, 0) for each in fields)
+    return round(mean * _loops(node))
+
+
+def _rows_out(root: Node) -> int | None:
+    if root.get("Actual Loops") is None:
+        return None
+    if root["Node Type"] == "ModifyTable" and root.get("Plans"):
+        returned = _total(root, "Actual Rows")
+        return returned or sum(_total(each, "Actual Rows") for each in root["Plans"] if _is_fed_by(each))
+    return _total(root, "Actual Rows")
+
+
+def _is_fed_by(child: Node) -> bool:
+    return child.get("Parent Relationship") not in ("InitPlan", "SubPlan")
+
+
+def _scans(node: Node, may_stop: bool, is_pruned: bool) -> Iterator[Scan]:
+    """may_stop: something above may ask for fewer rows than there are; is_pruned: this was left out while running."""
+    loops = node.get("Actual Loops")
+    read = None
+    if loops is not None:
+        read = _total(node, "Actual Rows", "Rows Removed by Filter", "Rows Removed by Index Recheck")
+    for relation in _relations(node):
+        yield Scan(relation, loops, is_pruned, read)
+    members = _members(node)
     for child in node.get("Plans", ()):
-        yield from _scans(child, inner)
+        pruned = is_pruned or (any(child is each for each in members) and _was_left_out(node, members, child, may_stop))
+        yield from _scans(child, _may_stop(node, child, may_stop), pruned)
+
+
+def _members(node: Node) -> list[Node]:
+    if node["Node Type"] not in ("Append", "Merge Append"):
+        return []
+    return [child for child in node.get("Plans", ()) if _is_fed_by(child)]
+
+
+def _was_left_out(append: Node, members: list[Node], member: Node, may_stop: bool) -> bool:
+    """Whether a member that never ran was pruned, and not only out of reach.
+
+    A Merge Append begins with a row of every member, an Append takes them in their order: only those after the last
+    one that ran may have been out of reach, and of these a value that is known only while running tells.
+    """
+    if _loops(member) or not _loops(append):
+        return False
+    if append["Node Type"] == "Merge Append" or not may_stop:
+        return True
+    later = members[next(place for place, each in enumerate(members) if each is member) + 1 :]
+    if not append.get("Parallel Aware") and any(map(_loops, later)):
+        return True
+    return any(_waits_for_value(each) for each in _walk(member))
+
+
+_BLOCKING = ("Sort", "Hash")
+_STOPS_INSIDE = ("Semi", "Anti")
+
+
+def _may_stop(node: Node, child: Node, may_stop: bool) -> bool:
+    """Whether a child may be asked for fewer rows than it has."""
+    kind = node["Node Type"]
+    if not _is_fed_by(child) or kind in ("Limit", "Merge Join"):
+        return True  # EXISTS stops at the first row, and a CTE gives as many as its readers take
+    if kind in _BLOCKING or (kind == "Aggregate" and node.get("Strategy") in ("Plain", "Hashed")):
+        return False
+    is_inner = child.get("Parent Relationship") == "Inner"
+    if kind == "Nested Loop" and is_inner:
+        return may_stop or bool(node.get("Inner Unique")) or node.get("Join Type") in _STOPS_INSIDE
+    if kind == "Hash Join" and not is_inner:
+        return may_stop or any(
+            _loops(each) and not each.get("Actual Rows")
+            for each in node["Plans"]
+            if each.get("Parent Relationship") == "Inner"
+        )
+    return may_stop
+
+
+_CONDITIONS = ("Index Cond", "Recheck Cond", "Filter", "TID Cond")
+_PARAMETER = re.compile(r"\$\d+|\((?:InitPlan|SubPlan) \d+\)")
+
+
+def _waits_for_value(node: Node) -> bool:
+    """Whether a condition of a scan compares with what a sub-query or another table supplies."""
+    own = node.get("Alias")
+    for text in (node[each] for each in _CONDITIONS if each in node):
+        bare = re.sub(r"'(?:[^']|'')*'", "''", text)
+        if _PARAMETER.search(bare):
+            return True
+        if own is not None and any(_unquoted(table) != own for table, _ in _QUALIFIED.findall(bare)):
+            return True
+    return False

@@ -9,6 +9,7 @@ from typing import Any
 import psycopg
 
 from slabrow.core.errors import ServerError
+from slabrow.core.mentions import with_parameters
 from slabrow.servers.postgresql.connection import Connection, explained, translated
 from slabrow.servers.postgresql.plans import PlanReading, read_plan
 
@@ -24,6 +25,12 @@ class Query:
 # What EXPLAIN takes and can be planned without being a definition of something.
 EXPLAINABLE = ("SELECT", "WITH", "VALUES", "TABLE", "INSERT", "UPDATE", "DELETE", "MERGE", "(")
 _PREPARED = "slabrow_query"
+_NAMES_PLANS = 160_000  # from here on EXPLAIN (GENERIC_PLAN) shows what no values have pruned yet
+_LOCK_TIMEOUT_MS = 2_000
+
+
+class NotRun(ServerError):
+    """The statement is right, and is not run: it would change or lock rows, or it takes too long."""
 
 
 def plan(connection: Connection, query: Query, timeout_ms: int) -> PlanReading:
@@ -32,13 +39,78 @@ def plan(connection: Connection, query: Query, timeout_ms: int) -> PlanReading:
     Raises ServerError with the server's words when the statement is wrong.
     """
     with _fenced(connection, timeout_ms, "plan the query"):
-        return read_plan(_explain(connection, query, "VERBOSE, FORMAT JSON, SUMMARY"))
+        return read_plan(_explain(connection, query, _PLAN))
 
 
-def run(connection: Connection, query: Query, timeout_ms: int) -> PlanReading:
-    """The plan with what really happened: executed in a read-only transaction that is rolled back."""
-    with _fenced(connection, timeout_ms, "run the query"):
-        return read_plan(_explain(connection, query, "ANALYZE, VERBOSE, BUFFERS, FORMAT JSON"))
+def plan_generic(connection: Connection, query: Query, timeout_ms: int) -> PlanReading:
+    """The plan that serves every value of the parameters, as it is once it starts with those of `query`.
+
+    The server turns to it after five executions where it looks no dearer (PostgreSQL manual, PREPARE, Notes).
+    Raises ServerError with the server's words when the statement is wrong.
+    """
+    with _fenced(connection, timeout_ms, "plan the query"):
+        return read_plan(_explain(connection, query, _PLAN, "force_generic_plan"))
+
+
+@dataclass(frozen=True, slots=True)
+class Unvalued:
+    """A prepared statement without values.
+
+    types         of its parameters, as the server found them
+    plan          the generic plan; the leaves that values leave out as it starts are still in it
+    may_prune_at_start   whether values leave any out
+    """
+
+    types: tuple[str, ...]
+    plan: PlanReading
+    may_prune_at_start: bool
+
+
+def plan_unvalued(connection: Connection, sql: str, timeout_ms: int) -> Unvalued:
+    """A statement with $1, $2, … for which nobody gives values. Raises ServerError when the statement is wrong."""
+    with _fenced(connection, timeout_ms, "plan the query"):
+        with _prepared(connection, sql):
+            row = connection.execute(
+                "SELECT parameter_types::text[] FROM pg_prepared_statements WHERE name = %s", [_PREPARED]
+            ).fetchone()
+            types = tuple(row[0]) if row is not None else ()
+            connection.execute("SET LOCAL plan_cache_mode = force_generic_plan")
+            # NULL satisfies no comparison: what can be pruned as execution starts is gone with it.
+            nothing = ", ".join(["NULL"] * len(types))
+            call = f"({nothing})" if types else ""
+            found = read_plan(_one_plan(_extended(connection, f"EXPLAIN ({_PLAN}) EXECUTE {_PREPARED}{call}")))
+        removes = bool(found.removed) or found.removed_unnamed > 0
+        if removes:
+            found = read_plan(_one_plan(_without_values(connection, sql, types)))
+    return Unvalued(types, found, removes)
+
+
+def _without_values(connection: Connection, sql: str, types: tuple[str, ...]) -> tuple[Any, ...]:
+    """The generic plan before any value is known. The statement was prepared before: it is one, and it is right."""
+    if connection.info.server_version >= _NAMES_PLANS:
+        result = connection.pgconn.exec_(f"EXPLAIN ({_PLAN}, GENERIC_PLAN) {sql}".encode())
+        return _first_row(connection, result)
+    # A sub-query in its place is known no earlier than a value while planning, and later than the start.
+    unknown = with_parameters(sql, lambda number: f"(SELECT NULL::{types[number - 1]})")
+    return _extended(connection, f"EXPLAIN ({_PLAN}) {unknown}")
+
+
+def run(connection: Connection, query: Query, timeout_ms: int, *, prunes: bool = True) -> PlanReading:
+    """The plan with what really happened: executed in a read-only transaction that is rolled back.
+
+    prunes   False: with pruning switched off, while planning and while running
+    Raises NotRun when the statement would change or lock rows, or takes longer than the timeout.
+    """
+    with _fenced(connection, timeout_ms, "run the query"), _running(timeout_ms):
+        if not prunes:
+            connection.execute("SET LOCAL enable_partition_pruning = off")
+        return read_plan(_explain(connection, query, _RUN))
+
+
+def run_change(connection: Connection, query: Query, timeout_ms: int) -> PlanReading:
+    """As `run`, for an UPDATE or a DELETE: the rows are changed, and the transaction is rolled back."""
+    with _fenced(connection, timeout_ms, "run the query", reads=False), _running(timeout_ms):
+        return read_plan(_explain(connection, query, _RUN))
 
 
 def result_print(connection: Connection, query: Query, timeout_ms: int) -> tuple[int, str]:
@@ -52,27 +124,62 @@ def result_print(connection: Connection, query: Query, timeout_ms: int) -> tuple
         return int(row[0]), str(row[1])
 
 
+def count(connection: Connection, sql: str, timeout_ms: int) -> int:
+    """The number that a query without parameters returns."""
+    with _fenced(connection, timeout_ms, "count rows"):
+        return int(_extended(connection, sql)[0])
+
+
+_PLAN = "VERBOSE, FORMAT JSON, SUMMARY"
+_RUN = "ANALYZE, VERBOSE, BUFFERS, FORMAT JSON"
+
+
 @contextmanager
-def _fenced(connection: Connection, timeout_ms: int, doing: str) -> Iterator[None]:
-    """Read-only, rolled back, and never longer than the timeout; the session's own time zone stays as it is."""
+def _fenced(connection: Connection, timeout_ms: int, doing: str, *, reads: bool = True) -> Iterator[None]:
+    """Rolled back, and never longer than the timeout; the session's own time zone stays as it is."""
     with explained(doing), connection.transaction(force_rollback=True):
-        connection.execute("SET TRANSACTION READ ONLY")
-        connection.execute("SELECT set_config('statement_timeout', %s, true)", [str(timeout_ms)])
+        if reads:
+            connection.execute("SET TRANSACTION READ ONLY")
+        timeouts = {"statement_timeout": timeout_ms, "lock_timeout": min(timeout_ms, _LOCK_TIMEOUT_MS)}
+        for name, value in timeouts.items():
+            connection.execute("SELECT set_config(%s, %s, true)", [name, str(value)])
         yield
 
 
-def _explain(connection: Connection, query: Query, options: str) -> Mapping[str, Any]:
-    return _one_plan(_answered(connection, query, f"EXPLAIN ({options}) "))
+@contextmanager
+def _running(timeout_ms: int) -> Iterator[None]:
+    """Tells a statement that is wrong from one that may only not be run."""
+    try:
+        yield
+    except ServerError as error:
+        match error.__cause__:
+            case psycopg.errors.ReadOnlySqlTransaction():
+                raise NotRun("it was not run", found="it changes or locks rows") from error
+            case psycopg.errors.LockNotAvailable():
+                raise NotRun("it was not run", found="another session holds a lock that it needs") from error
+            case psycopg.errors.QueryCanceled() if "statement timeout" in str(error):
+                raise NotRun("it was not run", found=f"it does not end within {timeout_ms / 1_000:g} s") from error
+        raise
 
 
-def _answered(connection: Connection, query: Query, before: str) -> tuple[Any, ...]:
+def _explain(connection: Connection, query: Query, options: str, mode: str = "force_custom_plan") -> Mapping[str, Any]:
+    return _one_plan(_answered(connection, query, f"EXPLAIN ({options}) ", mode))
+
+
+def _answered(connection: Connection, query: Query, before: str, mode: str = "force_custom_plan") -> tuple[Any, ...]:
     """The first row of a statement, prepared first when it has parameters, so that their types are the server's."""
     if not query.params:
         return _extended(connection, before + query.sql)
-    connection.execute("SET LOCAL plan_cache_mode = force_custom_plan")
-    _extended(connection, f"PREPARE {_PREPARED} AS {query.sql}")
-    try:
+    connection.execute(f"SET LOCAL plan_cache_mode = {mode}".encode())
+    with _prepared(connection, query.sql):
         return _extended(connection, f"{before}EXECUTE {_PREPARED}({', '.join(query.params)})")
+
+
+@contextmanager
+def _prepared(connection: Connection, sql: str) -> Iterator[None]:
+    _extended(connection, f"PREPARE {_PREPARED} AS {sql}")
+    try:
+        yield
     finally:
         # A prepared statement outlives its transaction; in a failed one nothing more can be said: see `forget`.
         if connection.info.transaction_status == psycopg.pq.TransactionStatus.INTRANS:
@@ -97,7 +204,10 @@ def _one_plan(row: tuple[Any, ...]) -> Mapping[str, Any]:
 
 def _extended(connection: Connection, sql: str) -> tuple[Any, ...]:
     """One statement by the extended protocol, which refuses a text that holds several of them."""
-    result = connection.pgconn.exec_params(sql.encode(), None)
+    return _first_row(connection, connection.pgconn.exec_params(sql.encode(), None))
+
+
+def _first_row(connection: Connection, result: psycopg.pq.abc.PGresult) -> tuple[Any, ...]:
     if result.status not in (psycopg.pq.ExecStatus.TUPLES_OK, psycopg.pq.ExecStatus.COMMAND_OK):
         error = psycopg.errors.error_from_result(result, connection.info.encoding)
         raise translated(error, "plan the query") from error
