@@ -73,10 +73,12 @@ class Reading:
 
     is_own     the column of this place that a name means, or None
     may_be_own whether a name that is not `is_own` may still be of this place
+    may_be_unknown  whether what is parsed as IS NULL may be written IS UNKNOWN, which prunes from PostgreSQL 18 on
     """
 
     is_own: Resolver
     may_be_own: Callable[[exp.Column], bool]
+    may_be_unknown: bool = False
 
     def read(self, node: Any, negated: bool = False) -> Pattern:
         """A condition as written, or its negation (negate_clause: operators turn into their negators)."""
@@ -99,7 +101,9 @@ class Reading:
             case exp.Is():
                 return self._is(node, negated)
             case exp.EQ(expression=exp.Any() as any_) if not negated:
-                return self._any_array(node, any_)
+                return self._any_array(node, any_.this, False)
+            case exp.NEQ(expression=exp.Anonymous() as all_) if not negated and _is_all(all_):
+                return self._any_array(node, all_.expressions[0], True)
             case _ if type(node) in OPERATORS:
                 operator = OPERATORS[type(node)]
                 return self._compared(node.left, _NEGATED[operator] if negated else operator, node.right, node)
@@ -141,20 +145,25 @@ class Reading:
             return self._unused(node, Reason.NOT_UNDERSTOOD)
         return InList(own, tuple(node.expressions), False, node.sql("postgres"), negated)
 
-    def _any_array(self, node: exp.EQ, any_: exp.Any) -> Pattern:
-        own, array = self._own(node.this), _bare(any_.this)
+    def _any_array(self, node: exp.Expression, array: Any, negated: bool) -> Pattern:
+        """`= ANY (array)`, or `<> ALL (array)` as its negation."""
+        own, array = self._own(node.this), _bare(array)
         if own is None or self._has_columns(array):
             return self._unused(node, Reason.NOT_UNDERSTOOD)
         if isinstance(array, exp.Select | exp.Subquery):
+            if negated:
+                return self._unused(node, Reason.NEGATION)
             return Test(own, "=", None, node.sql("postgres"))
         if isinstance(array, exp.Array):
-            return InList(own, tuple(array.expressions), False, node.sql("postgres"))
-        return InList(own, (array,), True, node.sql("postgres"))
+            return InList(own, tuple(array.expressions), False, node.sql("postgres"), negated)
+        return InList(own, (array,), True, node.sql("postgres"), negated)
 
     def _is(self, node: exp.Is, negated: bool) -> Pattern:
         own = self._own(node.this)
         negated = negated is not bool(node.args.get("negate"))
         if own is None:
+            return self._unused(node, Reason.NOT_UNDERSTOOD)
+        if isinstance(node.expression, exp.Null) and self.may_be_unknown and own.kind is Kind.BOOL:
             return self._unused(node, Reason.NOT_UNDERSTOOD)
         if isinstance(node.expression, exp.Null):
             return NullTest(own.name or "", not negated)
@@ -204,6 +213,10 @@ class Reading:
     def _unused(self, node: exp.Expression, reason: Reason, own: KeyColumn | None = None) -> Anything:
         found = own or next((each for each in map(self.is_own, _columns(node)) if each is not None), None)
         return Anything(reason if found else None, node.sql("postgres"), found.name if found else None)
+
+
+def _is_all(node: exp.Anonymous) -> bool:
+    return str(node.this).upper() == "ALL" and len(node.expressions) == 1
 
 
 def _bare(node: Any) -> Any:
@@ -295,6 +308,8 @@ def _bound_test(test: Test, around: Surroundings) -> Condition:
         return Anything(reason, test.fragment, name)
     if isinstance(value, Null):
         return NOTHING
+    if isinstance(value, bool) and test.operator == "<>" and when is When.PLAN:
+        return Compared(name, "=", not value, when, test.fragment)  # made `NOT k`, or `k` (clauses.c)
     return Compared(name, test.operator, value, when, test.fragment)
 
 

@@ -6,7 +6,7 @@ An expression that is not understood here is `None`: its condition then keeps ev
 """
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, time, timedelta
 from decimal import Decimal, InvalidOperation
@@ -148,6 +148,14 @@ def evaluate(node: Any, around: Surroundings) -> Constant:
             return _truncated(node, around)
         case exp.Lower() | exp.Upper():
             return _cased(node, around)
+        case exp.DPipe():
+            return _joined((node.left, node.right), When.PLAN, around)
+        case exp.Concat():
+            return _joined(node.expressions, When.START, around)
+        case exp.Abs():
+            return _absolute(evaluate(node.this, around))
+        case exp.UnixToTime() if len(list(node.iter_expressions())) == 1:
+            return _from_epoch(evaluate(node.this, around))
         case exp.Anonymous() | exp.Func():
             return _function(node, around)
         case _:
@@ -232,6 +240,7 @@ _TYPES: dict[Any, Kind] = {
     exp.DataType.Type.SMALLINT: Kind.INTEGER,
     exp.DataType.Type.DECIMAL: Kind.NUMERIC,
     exp.DataType.Type.TEXT: Kind.TEXT,
+    exp.DataType.Type.VARCHAR: Kind.TEXT,
     exp.DataType.Type.UUID: Kind.UUID,
     exp.DataType.Type.BOOLEAN: Kind.BOOL,
 }
@@ -248,11 +257,13 @@ def cast(constant: Constant, to: exp.DataType, around: Surroundings) -> Constant
             return constant
         raise NotKnown
     kind = _TYPES.get(to.this)
-    if kind is None or to.expressions:  # a length, a precision or a scale rounds in the server's own way
+    if kind is None:
         raise NotKnown
-    if isinstance(constant.value, Unread):
-        return read(constant, kind, around)
-    return _converted(constant, kind, around)
+    found = read(constant, kind, around) if isinstance(constant.value, Unread) else _converted(constant, kind, around)
+    # A length, a precision or a scale rounds in the server's own way: but whole seconds stay as they are.
+    if to.expressions and (not isinstance(found.value, datetime) or found.value.microsecond):
+        raise NotKnown
+    return found
 
 
 def read(constant: Constant, kind: Kind, around: Surroundings) -> Constant:
@@ -349,6 +360,11 @@ def _converted(constant: Constant, kind: Kind, around: Surroundings) -> Constant
             return Constant(Decimal(value), when, False)
         case str(), Kind.TEXT:
             return constant
+        case str(), Kind.DATE | Kind.TIMESTAMP | Kind.TIMESTAMPTZ:
+            # Reading a text depends on DateStyle, so it is done as execution starts; a literal is read while parsing.
+            return replace(read(Constant(Unread(value)), kind, around), when=max(when, When.START))
+        case str(), Kind.INTEGER:
+            return read(Constant(Unread(value), when), kind, around)
         case _:
             raise NotKnown
 
@@ -448,6 +464,30 @@ def _cased(node: exp.Expression, around: Surroundings) -> Constant:
     if not isinstance(text, str) or not text.isascii():
         raise NotKnown
     return Constant(text.lower() if isinstance(node, exp.Lower) else text.upper(), inner.when)
+
+
+def _joined(parts: Iterable[Any], when: When, around: Surroundings) -> Constant:
+    """Texts put together: `||`, which is immutable for texts, and concat(), which is stable."""
+    found = [evaluate(part, around) for part in parts]
+    texts = [each.value.text if isinstance(each.value, Unread) else each.value for each in found]
+    if not all(isinstance(text, str) for text in texts):
+        raise NotKnown
+    return Constant("".join(texts), max(when, *(each.when for each in found)))
+
+
+def _absolute(constant: Constant) -> Constant:
+    if isinstance(constant.value, bool) or not isinstance(constant.value, int | Decimal):
+        raise NotKnown
+    return replace(constant, value=abs(constant.value))
+
+
+def _from_epoch(seconds: Constant) -> Constant:
+    if isinstance(seconds.value, bool) or not isinstance(seconds.value, int):
+        raise NotKnown
+    try:
+        return Constant(datetime(1970, 1, 1, tzinfo=UTC) + timedelta(seconds=seconds.value), seconds.when)
+    except OverflowError:
+        raise NotKnown from None
 
 
 def _truncated(node: exp.Expression, around: Surroundings) -> Constant:

@@ -441,8 +441,7 @@ class _RangeBounds(_Bounds):
 
     def __init__(self, key: tuple[KeyColumn, ...], children: Sequence[Partition]) -> None:
         self._width = len(key)
-        # Texts have the order of a collation, which is not known here.
-        self._is_ordered = [column.name is not None and column.kind not in (Kind.TEXT, Kind.OTHER) for column in key]
+        self._is_ordered = [column.is_ordered for column in key]
         ends = {
             self._end(end, edge)
             for child in children
@@ -589,7 +588,7 @@ class _ListBounds(_Bounds):
     """Every listed value once, in order where there is one; the offset of a value leads to its partition."""
 
     def __init__(self, column: KeyColumn, children: Sequence[Partition]) -> None:
-        self._is_ordered = column.name is not None and column.kind not in (Kind.TEXT, Kind.OTHER)
+        self._is_ordered = column.is_ordered
         self._is_known = column.name is not None and column.kind is not Kind.OTHER
         listed: dict[Any, Partition] = {}
         for child in children:

@@ -12,12 +12,29 @@ from slabrow.core.rewrite import Rewriting, rewritten
 from slabrow.core.tree import Tree
 
 
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """The server's settings that change what prunes (PostgreSQL manual, 20.7.1 Planner Method Configuration).
+
+    prunes    enable_partition_pruning
+    partwise  enable_partitionwise_join or enable_partitionwise_aggregate: what is joined or grouped part by part is
+              not pruned once execution has started
+    """
+
+    prunes: bool = True
+    partwise: bool = False
+
+
+USUAL = Settings()
+
+
 @dataclass(slots=True)
 class Predictor:
     """Predicts for many statements on one tree; each text is read once."""
 
     tree: Tree
     schema: Schema
+    settings: Settings = USUAL
     _pruner: Pruner = field(init=False)
     _statements: dict[str, Statement | None] = field(default_factory=dict)
 
@@ -34,11 +51,11 @@ class Predictor:
         found = [self.at(place, condition) for place, condition in self._conditions(statement, around)]
         if not found:
             return None
-        return Touched(
-            frozenset().union(*(each.planned for each in found)),
-            frozenset().union(*(each.started for each in found)),
-            any(each.may_prune_running for each in found),
-        )
+        planned = frozenset().union(*(each.planned for each in found))
+        started = frozenset().union(*(each.started for each in found))
+        if self.settings.partwise and (len(statement.places) > 1 or any(each.is_counted for each in statement.places)):
+            return Touched(planned, planned, False)
+        return Touched(planned, started, any(each.may_prune_running for each in found))
 
     def reads(self, sql: str) -> bool:
         """Whether a statement names the table at all, as far as it is understood."""
@@ -74,6 +91,9 @@ class Predictor:
         )
         if is_contradiction(condition, not_null):
             return Touched(frozenset(), frozenset(), False)
+        if not self.settings.prunes:
+            every = frozenset(leaf.spelling for leaf in self.tree.leaves)
+            return Touched(every, every, False)
         return self._pruner.touched(condition)
 
     def _conditions(self, statement: Statement, around: Surroundings) -> Iterator[tuple[Place, Condition]]:

@@ -16,7 +16,7 @@ from sqlglot.dialects.postgres import Postgres
 from sqlglot.errors import SqlglotError
 from sqlglot.tokenizer_core import TokenType
 
-from slabrow.core.conditions import AllOf, Pattern, Reading
+from slabrow.core.conditions import AllOf, AnyOf, Pattern, Reading
 from slabrow.core.constants import MARKED_NUMBER
 from slabrow.core.keys import Kind
 from slabrow.core.names import Name
@@ -117,7 +117,9 @@ def read_statement(sql: str, schema: Schema, literals: tuple[str, ...] = ()) -> 
     if parsed is None:
         return None
     try:
-        return _statement(_with_places(parsed, literals), schema)
+        texts = (sql, *schema.views.values())
+        may_be_unknown = any("unknown" in text.lower() for text in texts)
+        return _statement(_with_places(parsed, literals), schema, may_be_unknown)
     except RecursionError:
         return None
 
@@ -132,8 +134,8 @@ def _with_places(parsed: exp.Expression, literals: tuple[str, ...]) -> exp.Expre
     return parsed
 
 
-def _statement(parsed: exp.Expression, schema: Schema) -> Statement:
-    walk = _Walk(schema)
+def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool) -> Statement:
+    walk = _Walk(schema, may_be_unknown)
     kind = type(parsed).__name__.lower()
     target = None
     match parsed:
@@ -219,6 +221,7 @@ def _names_cte(table: exp.Table, name: str) -> bool:
 @dataclass(slots=True)
 class _Walk:
     schema: Schema
+    may_be_unknown: bool = False
     places: list[Place] = field(default_factory=list)
     seen: list[exp.Expression] = field(default_factory=list)
 
@@ -512,8 +515,10 @@ class _Walk:
         def may_be_own(column: exp.Column) -> bool:
             return not column.table and self._resolve(column, items) is None
 
-        reading = Reading(is_own, may_be_own)
-        pattern = AllOf(tuple(reading.read(condition) for condition in conditions))
+        reading = Reading(is_own, may_be_own, self.may_be_unknown)
+        pattern: Pattern = AllOf(tuple(reading.read(condition) for condition in conditions))
+        if item.node.args.get("only"):
+            pattern = AnyOf(())  # the table itself, which holds no rows, and none of its partitions
         ordered, limit = _order_and_limit(node, items, is_own)
         self.places.append(
             Place(item.table, item.alias, pattern, ordered, limit, _wanted(node, is_own), _is_counted(node))
@@ -562,6 +567,8 @@ class _Walk:
         if one is not None and other is not None:
             alike = one[2] == other[2] and one[2] != ""
             return (one, other) if alike else None
+        if "boolean" in (member[2] for member in (one, other) if member is not None):
+            return None  # `k = true` is made `k`, and is no equality any more (simplify_boolean_equality, clauses.c)
         if one is not None and not condition.right.find(exp.Column, exp.Select):
             return one, None
         if other is not None and not condition.left.find(exp.Column, exp.Select):

@@ -11,13 +11,22 @@ from slabrow.core.names import Name
 
 @dataclass(frozen=True, slots=True)
 class KeyColumn:
-    """A column of the partition key. name is None for an expression, which `text` then spells."""
+    """A column of the partition key. name is None for an expression, which `text` then spells.
+
+    in_byte_order   of texts: whether their collation sorts them by code point, as "C" does
+    """
 
     name: str | None
     text: str
     kind: Kind
     type_name: str
     not_null: bool = False
+    in_byte_order: bool = False
+
+    @property
+    def is_ordered(self) -> bool:
+        """Whether the order of its values is known here."""
+        return self.name is not None and (self.in_byte_order or self.kind not in (Kind.TEXT, Kind.OTHER))
 
 
 @dataclass(frozen=True, slots=True)

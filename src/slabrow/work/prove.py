@@ -13,7 +13,7 @@ from slabrow.core.explain import Explanation
 from slabrow.core.mentions import parameters_in, tables_in, target_of_insert
 from slabrow.core.mistakes import Mistake, mistakes
 from slabrow.core.names import Name, parse_name
-from slabrow.core.predict import Predictor
+from slabrow.core.predict import Predictor, Settings
 from slabrow.core.queries import Schema, parse
 from slabrow.core.reasons import Reason
 from slabrow.core.rewrite import NOTHING, Rewrite, Rewriting
@@ -92,7 +92,8 @@ def prove(context: Context, queries: Sequence[FileQuery], asking: Asking, *, sta
         with catalogue.reading(connection):
             leaves = _leaves(connection)
         around = catalogue.time_zone(connection), catalogue.moment(connection)
-        predictor = _Predictor(connection, _named(connection, queries), *around)
+        settings = catalogue.pruning_settings(connection)
+        predictor = _Predictor(connection, _named(connection, queries), *around, settings)
         server = _Server(connection, leaves, predictor, asking)
         chosen = parse_name(context.table) if context.table else None
         for place, query in enumerate(queries):
@@ -302,6 +303,7 @@ class _Predictor:
     schema: Schema
     zone: ZoneInfo | None
     now: datetime
+    settings: Settings
     known: dict[str, Predictor] = field(default_factory=dict)
 
     def predicted(self, query: FileQuery, root: str) -> "_Prediction":
@@ -331,7 +333,7 @@ class _Predictor:
 
     def _of(self, root: str) -> Predictor:
         if root not in self.known:
-            self.known[root] = Predictor(catalogue.tree(self.connection, parse_name(root)), self.schema)
+            self.known[root] = Predictor(catalogue.tree(self.connection, parse_name(root)), self.schema, self.settings)
         return self.known[root]
 
     def _around(self, query: FileQuery) -> Surroundings:

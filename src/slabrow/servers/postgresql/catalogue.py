@@ -18,6 +18,7 @@ from slabrow.core.keys import Key, Kind, kind_of, parse_value
 from slabrow.core.layout import By
 from slabrow.core.mentions import tables_in
 from slabrow.core.names import Name
+from slabrow.core.predict import Settings
 from slabrow.core.queries import Schema
 from slabrow.core.tree import Division, KeyColumn, Partition, Tree
 from slabrow.core.zones import parse_zone
@@ -152,8 +153,13 @@ _TREE = """
                SELECT jsonb_agg(jsonb_build_array(
                           a.attname, coalesce(a.attname, pg_get_expr(p.partexprs, p.partrelid)),
                           format_type(coalesce(a.atttypid, 'text'::regtype), a.atttypmod),
-                          coalesce(a.attnotnull, false)) ORDER BY k.place)
-               FROM unnest(p.partattrs::int2[]) WITH ORDINALITY AS k (attnum, place)
+                          coalesce(a.attnotnull, false),
+                          CASE WHEN l.collname = 'default' THEN d.datcollate IN ('C', 'POSIX') OR d.datlocprovider = 'b'
+                          ELSE coalesce(l.collcollate IN ('C', 'POSIX') OR l.collprovider = 'b', false) END)
+                          ORDER BY k.place)
+               FROM unnest(p.partattrs::int2[], p.partcollation::oid[]) WITH ORDINALITY AS k (attnum, sorting, place)
+               JOIN pg_database d ON d.datname = current_database()
+               LEFT JOIN pg_collation l ON l.oid = k.sorting
                LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum AND k.attnum > 0) END
     FROM below b JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
     LEFT JOIN pg_partitioned_table p ON p.partrelid = c.oid
@@ -162,7 +168,7 @@ _TREE = """
 
 @dataclass(frozen=True, slots=True)
 class _TreeRow:
-    """A row of _TREE. key: [name, text, type, not null] for each key column of a table that is itself divided."""
+    """A row of _TREE. key: [name, text, type, not null, in byte order] for each key column of a divided table."""
 
     parent_oid: int
     schema: str
@@ -181,8 +187,8 @@ class _TreeRow:
 
     def columns(self) -> tuple[KeyColumn, ...]:
         return tuple(
-            KeyColumn(name, text, kind_of(type_name) if name else Kind.OTHER, type_name, not_null)
-            for name, text, type_name, not_null in self.key or ()
+            KeyColumn(name, text, kind_of(type_name) if name else Kind.OTHER, type_name, not_null, in_byte_order)
+            for name, text, type_name, not_null, in_byte_order in self.key or ()
         )
 
     def partition(self, kinds: tuple[Kind, ...], extremes: tuple[Key | None, Key | None]) -> Partition:
@@ -488,6 +494,18 @@ def time_zone(connection: Connection) -> ZoneInfo | None:
         return parse_zone(str(row[0])) if row else None
     except UsageError:
         return None
+
+
+def pruning_settings(connection: Connection) -> Settings:
+    """The settings of the session that change what prunes."""
+    names = ("enable_partition_pruning", "enable_partitionwise_join", "enable_partitionwise_aggregate")
+    prunes, joins, aggregates = (_is_on(connection, name) for name in names)
+    return Settings(prunes, joins or aggregates)
+
+
+def _is_on(connection: Connection, name: str) -> bool:
+    row = connection.execute("SELECT current_setting(%s) = 'on'", [name]).fetchone()
+    return bool(row and row[0])
 
 
 def moment(connection: Connection) -> datetime:
