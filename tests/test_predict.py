@@ -261,6 +261,20 @@ STATEMENTS = [
     "SELECT * FROM t WHERE k = '2'",
     "SELECT * FROM t WHERE k = 2::bigint",
     "SELECT * FROM t WHERE k = 2.0",
+    "SELECT * FROM ONLY t WHERE k = 1",
+    "SELECT * FROM t a JOIN t b ON b.k = a.k WHERE b.k = ANY (ARRAY[1, 2])",
+    "SELECT * FROM t, o b RIGHT JOIN o c ON c.k = b.k AND false",
+    "SELECT * FROM (t JOIN o ON false) FULL JOIN t c ON c.k = t.k",
+    "SELECT * FROM t LEFT JOIN t b ON b.k = t.k AND b.v = 2 AND b.v = 3 WHERE b.v > ALL (SELECT n FROM other)",
+    "SELECT * FROM (SELECT DISTINCT * FROM t) a WHERE a.v = 2 AND a.v = 3",
+    "SELECT k FROM (SELECT k, max(v) v FROM t GROUP BY k) a WHERE a.k = 3 GROUP BY k HAVING k = NULL",
+    "SELECT * FROM o CROSS JOIN t b WHERE o.n BETWEEN 5 AND 1",
+    "SELECT * FROM t WHERE (k > 5 OR k BETWEEN 4 AND 2) AND k IN (1, 1)",
+    "SELECT * FROM t WHERE k IS NULL AND (k <> 1 OR k < v)",
+    "SELECT * FROM (SELECT * FROM t LIMIT 9) s WHERE false",
+    "SELECT * FROM t WHERE k <> ALL (ARRAY[1, 2])",
+    "SELECT * FROM t WHERE k IN (NULL, NULL)",
+    "SELECT * FROM t WHERE k = abs(-2) OR k = '3'::text::int",
 ]
 WIDER = 8  # of the statements above, may be predicted wider than the server plans
 

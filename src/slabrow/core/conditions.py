@@ -337,6 +337,8 @@ def _bound_list(test: InList, around: Surroundings) -> Condition:
             if value is None:
                 return Anything(Reason.KNOWN_ONLY_RUNNING, test.fragment, name)
             values.append(value)
+        if elements and not values and not test.is_negated:
+            return Anything(Reason.TYPE_MISMATCH, test.fragment, name)  # nothing but NULLs, in one version or another
     except NotKnown as error:
         # One value that cannot be used spoils the list.
         return Anything(Reason.VOLATILE_VALUE if error.is_volatile else Reason.TYPE_MISMATCH, test.fragment, name)
@@ -369,46 +371,45 @@ def _elements(node: exp.Expression, around: Surroundings) -> tuple[list[Constant
 
 
 def is_contradiction(condition: Condition, not_null: frozenset[str]) -> bool:
-    """Whether constants in conditions joined by AND exclude each other, on the key or on any other column.
+    """Whether constants in a condition exclude each other, on the key or on any other column.
 
     The server sees it by refuting the clauses of a partition with themselves and with NOT NULL
-    (relation_excluded_by_constraints, plancat.c), for pairs of comparisons with constants known while planning.
+    (relation_excluded_by_constraints, plancat.c; predicate_refuted_by_recurse, predtest.c).
     """
-    tests: dict[str, list[Compared]] = {}
-    lists: list[Among] = []
-    strict: set[str] = set()
-    nulls: set[str] = set()
-    for part in _conjuncts(condition):
-        match part:
-            case NullTest(column, True):
-                nulls.add(column)
-            case Compared(column, _, value, When.PLAN) if value is not None:
-                tests.setdefault(column, []).append(part)
-            case Among(when=When.PLAN):
-                lists.append(part)
-            case NotAmong(column, values, When.PLAN):
-                strict.add(column)
-                tests.setdefault(column, []).extend(Compared(column, "<>", value) for value in values)
-            case Any_(()):
-                return True
-    if nulls & (tests.keys() | not_null | strict | {each.column for each in lists}):
+    clauses = _conjuncts(condition)
+    if any(isinstance(part, NullTest) and part.is_null and part.column in not_null for part in clauses):
         return True
-    for each in lists:
-        if len(each.values) <= _LONGEST_REFUTED:
-            equals = [Compared(each.column, "=", value) for value in each.values]
-            others = tests.get(each.column, [])
-            if any(all(_exclude(equal, other) for equal in equals) for other in others):
-                return True
-            if any(
-                all(_exclude(equal, Compared(other.column, "=", value)) for equal in equals for value in other.values)
-                for other in lists
-                if other is not each and other.column == each.column and len(other.values) <= _LONGEST_REFUTED
-            ):
-                return True
-    return any(_exclude(one, other) for each in tests.values() for one in each for other in each if one is not other)
+    if any(part == NOTHING for part in clauses):
+        return True
+    usable = [part for part in clauses if _is_constant(part)]
+    if sum(map(_size, usable)) > _MOST_REFUTED:
+        usable = [part for part in usable if _size(part) <= _LONGEST_REFUTED][:_LONGEST_REFUTED]
+    return any(_refutes(one, other) for one in usable for other in usable)
 
 
 _LONGEST_REFUTED = 100  # MAX_SAOP_ARRAY_SIZE, predtest.c
+_MOST_REFUTED = 400  # beyond that only the short ones are looked at
+
+
+def _is_constant(condition: Condition) -> bool:
+    """Whether all of it is known while planning: a clause with anything else in it is not looked at as a whole."""
+    match condition:
+        case All(parts) | Any_(parts):
+            return all(map(_is_constant, parts))
+        case Compared(when=when) | Among(when=when) | NotAmong(when=when):
+            return when is When.PLAN
+        case _:
+            return isinstance(condition, NullTest)
+
+
+def _size(condition: Condition) -> int:
+    match condition:
+        case All(parts) | Any_(parts):
+            return sum(map(_size, parts))
+        case Among(values=values) | NotAmong(values=values):
+            return len(values)
+        case _:
+            return 1
 
 
 def _conjuncts(condition: Condition) -> list[Condition]:
@@ -417,9 +418,60 @@ def _conjuncts(condition: Condition) -> list[Condition]:
     return [condition]
 
 
-def _exclude(one: Compared, other: Compared) -> bool:
-    assert one.value is not None and other.value is not None
-    if isinstance(one.value, str):
+def _arms(condition: Condition) -> tuple[str, Sequence[Condition]]:
+    """What a condition consists of: all of its parts hold, any does, or it is one comparison."""
+    match condition:
+        case All(parts):
+            return "all", parts
+        case Any_(parts):
+            return "any", parts
+        case Among(column, values, When.PLAN) if len(values) <= _LONGEST_REFUTED and not _has_bool(values):
+            return "any", [Compared(column, "=", value) for value in values]
+        case NotAmong(column, values, When.PLAN) if len(values) <= _LONGEST_REFUTED and not _has_bool(values):
+            return "all", [Compared(column, "<>", value) for value in values]
+        case _:
+            return "one", (condition,)
+
+
+def _has_bool(values: Sequence[Value]) -> bool:
+    return any(isinstance(value, bool) for value in values)
+
+
+def _refutes(clause: Condition, other: Condition) -> bool:
+    """Whether one condition shows that the other does not hold, by the server's rules for AND and OR."""
+    how, parts = _arms(clause)
+    other_how, other_parts = _arms(other)
+    if other_how == "any":
+        return all(_refutes(clause, part) for part in other_parts)
+    if how == "all":
+        return any(_refutes(part, other) for part in parts) or (
+            other_how == "all" and any(_refutes(clause, part) for part in other_parts)
+        )
+    if how == "any":
+        return all(_refutes(part, other) for part in parts)
+    if other_how == "all":
+        return any(_refutes(clause, part) for part in other_parts)
+    return _exclude(clause, other) or _exclude(other, clause)
+
+
+def _exclude(one: Condition, other: Condition) -> bool:
+    """Of two comparisons of one column. A comparison is strict: it does not hold for NULL."""
+    if isinstance(other, NullTest) and other.is_null:
+        match one:
+            case NullTest(column, False):
+                return column == other.column
+            case Compared(column, _, value, When.PLAN):
+                return column == other.column and value is not None
+            case Among(column, _, When.PLAN) | NotAmong(column, _, When.PLAN):
+                return column == other.column
+        return False
+    if not isinstance(one, Compared) or not isinstance(other, Compared) or one.column != other.column:
+        return False
+    if one.when is not When.PLAN or other.when is not When.PLAN or one.value is None or other.value is None:
+        return False
+    # `k = true` is made `k`: an expression of its own, which only NOT k refutes.
+    is_bool = isinstance(one.value, bool) and "=" in (one.operator, other.operator)
+    if isinstance(one.value, str) or is_bool:
         return one.operator == "=" == other.operator and one.value != other.value
     try:
         low, high = order((one.value,)), order((other.value,))

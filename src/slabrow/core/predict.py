@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from slabrow.core.conditions import bind, is_contradiction
 from slabrow.core.constants import Surroundings
 from slabrow.core.explain import Explanation, explained
-from slabrow.core.keysets import Condition, Pruner, Touched
+from slabrow.core.keysets import NOTHING, All, Condition, Pruner, Touched
+from slabrow.core.names import Name
 from slabrow.core.queries import Place, Schema, Statement, read_statement
 from slabrow.core.rewrite import Rewriting, rewritten
 from slabrow.core.tree import Tree
@@ -26,6 +27,7 @@ class Settings:
 
 
 USUAL = Settings()
+NO_LEAF = Touched(frozenset(), frozenset(), False)
 
 
 @dataclass(slots=True)
@@ -48,7 +50,10 @@ class Predictor:
         statement = self._statements[sql]
         if statement is None:
             return None
-        found = [self.at(place, condition) for place, condition in self._conditions(statement, around)]
+        found = [
+            NO_LEAF if self._is_empty_join(place, around) else self.at(place, condition)
+            for place, condition in self._conditions(statement, around)
+        ]
         if not found:
             return None
         planned = frozenset().union(*(each.planned for each in found))
@@ -86,15 +91,29 @@ class Predictor:
 
     def at(self, place: Place, condition: Condition) -> Touched:
         """What one place at which the table is named touches."""
-        not_null = frozenset(
-            name for name, column in self.schema.tables.get(place.table, {}).items() if column.not_null
-        )
-        if is_contradiction(condition, not_null):
-            return Touched(frozenset(), frozenset(), False)
+        if is_contradiction(condition, self._not_null(place.table)):
+            return NO_LEAF
         if not self.settings.prunes:
             every = frozenset(leaf.spelling for leaf in self.tree.leaves)
             return Touched(every, every, False)
         return self._pruner.touched(condition)
+
+    def _is_empty_join(self, place: Place, around: Surroundings) -> bool:
+        """Whether a table that it is joined with has no rows for these constants.
+
+        Of tables without partitions the server sees it only of a condition that is false by itself (the setting
+        constraint_exclusion); of other partitioned tables it is not looked at here.
+        """
+        for table, pattern in place.partners:
+            condition = bind(pattern, around)
+            if table == self.tree.table and is_contradiction(condition, self._not_null(table)):
+                return True
+            if condition in (NOTHING, All((NOTHING,))):
+                return True
+        return False
+
+    def _not_null(self, table: Name) -> frozenset[str]:
+        return frozenset(name for name, column in self.schema.tables.get(table, {}).items() if column.not_null)
 
     def _conditions(self, statement: Statement, around: Surroundings) -> Iterator[tuple[Place, Condition]]:
         for place in statement.places:

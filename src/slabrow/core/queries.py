@@ -7,7 +7,7 @@ keeps its conditions apart: those of ON hold for the rows that are read, those o
 """
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
 import sqlglot
@@ -55,6 +55,7 @@ class Place:
     ordered   the columns that ORDER BY begins with, when the block reads this table alone
     descending  whether the order is downwards
     limit     how many rows LIMIT asks for, as an expression, when nothing stands between it and the table
+    partners  what it is joined with, with what holds there: where one has no rows at all, nothing is read
     wanted    the columns that are read, None for all
     is_counted  whether the block groups or aggregates its rows
     """
@@ -64,6 +65,7 @@ class Place:
     pattern: Pattern
     ordered: tuple[str, ...] = ()
     limit: exp.Expression | None = None
+    partners: tuple[tuple[Name, Pattern], ...] = ()
     wanted: frozenset[str] | None = None
     is_counted: bool = False
 
@@ -279,12 +281,13 @@ class _Walk:
         match node:
             case exp.Subquery() | exp.Paren():
                 inner_limit = node.args.get("limit") or node.args.get("offset")
-                self.query(node.this, names, scope, () if inner_limit else outer)
+                self.query(node.this, names, scope, _without_columns(outer) if inner_limit else outer)
             case exp.SetOperation():
                 blocked = isinstance(node, exp.Except) or node.args.get("limit") or node.args.get("offset")
                 names = names or self._output_names(node, scope) or ()
                 for side in (node.left, node.right):
-                    self.query(cast(exp.Expression, side), names, scope, () if blocked or not names else outer)
+                    passed = _without_columns(outer) if blocked or not names else _settled(outer)
+                    self.query(cast(exp.Expression, side), names, scope, passed)
             case exp.Select():
                 self.select(node, names, scope, outer)
             case exp.Table():
@@ -354,29 +357,35 @@ class _Walk:
         self, joins: Sequence[exp.Expression], items: list[_Item], above: list[exp.Expression], scope: _Ctes
     ) -> None:
         """Adds the entries of a chain of joins; `above` takes the conditions that hold for all that is not nullable."""
+        within: list[exp.Expression] = []  # what holds since the last comma: JOIN binds more closely
+        first = 0
         for join in joins:
             item = self._item(join.this, scope)
             on = conjuncts(join.args["on"]) if join.args.get("on") is not None else []
             on += _using(join, items, item)
+            if not on and not any(join.args.get(part) for part in ("side", "kind", "method", "using")):
+                above += within
+                within = []
+                first = len(items)
+            before = items[first:]
             match str(join.args.get("side") or "").upper():
                 case "LEFT":
                     item.nullable, item.own = True, on
-                case "RIGHT":
-                    for each in items:
+                case "RIGHT" | "FULL" as side:
+                    for each in before:
                         each.nullable = True
-                        each.own += on
+                        each.own += on if side == "RIGHT" else []
                     # What was above the earlier joins now stands below this one: it filters those that it names.
-                    for each in items:
-                        each.own += [condition for condition in above if _names(condition) <= {each.alias}]
-                    above.clear()
-                case "FULL":
-                    for each in (*items, item):
-                        each.nullable = True
+                    for each in before:
+                        each.own += [condition for condition in within if _names(condition) <= {each.alias}]
+                    within = []
+                    item.nullable = side == "FULL"
                 case _:
-                    above += on
+                    within += on
             if str(join.args.get("kind") or "").upper() == "SEMI" or join.args.get("method"):
                 item.is_opaque = str(join.args.get("method") or "").upper() != "NATURAL"
             items.append(item)
+        above += within
 
     def _item(self, node: exp.Expression, scope: _Ctes) -> _Item:
         """One entry of FROM, with what it gives out."""
@@ -474,6 +483,7 @@ class _Walk:
                 item.nullable = False
                 above += [condition for condition in item.own if condition not in above]
         derived = self._derived(above, items)
+        partners: list[tuple[int, tuple[Name, Pattern]]] = []
         for item in items:
             # What names no column holds for the block as a whole, whatever an outer join does.
             held = [condition for condition in above if not item.nullable or not condition.find(exp.Column)]
@@ -489,8 +499,13 @@ class _Walk:
                 self.query(item.query, item.renamed, scope if item.scope is None else item.scope, outer)
             elif item.table is not None:
                 self._place(item, items, conditions, node)
+                if not item.nullable:
+                    partners.append((len(self.places) - 1, (item.table, self.places[-1].pattern)))
             else:
                 self._sub_queries(item.node, scope, skip_self=True)
+        for place, _ in partners if len(partners) > 1 else ():
+            others = tuple(partner for other, partner in partners if other != place)
+            self.places[place] = replace(self.places[place], partners=others)
 
     def _opaque(self, item: _Item, scope: _Ctes) -> None:
         for table in item.node.find_all(exp.Table):
@@ -521,7 +536,7 @@ class _Walk:
             pattern = AnyOf(())  # the table itself, which holds no rows, and none of its partitions
         ordered, limit = _order_and_limit(node, items, is_own)
         self.places.append(
-            Place(item.table, item.alias, pattern, ordered, limit, _wanted(node, is_own), _is_counted(node))
+            Place(item.table, item.alias, pattern, ordered, limit, (), _wanted(node, is_own), _is_counted(node))
         )
 
     def _derived(self, above: Sequence[exp.Expression], items: Sequence[_Item]) -> dict[int, list[exp.Expression]]:
@@ -561,8 +576,8 @@ class _Walk:
 
     def _equality(self, condition: exp.Expression, items: Sequence[_Item]) -> "tuple[_Member, _Member | None] | None":
         """The columns that `=` makes equal, or the one that it gives a constant (None as the second)."""
-        if not isinstance(condition, exp.EQ):
-            return None
+        if not isinstance(condition, exp.EQ) or isinstance(condition.right, exp.Any | exp.Anonymous):
+            return None  # `= ANY (array)` makes nothing equal
         one, other = self._member(condition.left, items), self._member(condition.right, items)
         if one is not None and other is not None:
             alike = one[2] == other[2] and one[2] != ""
@@ -630,6 +645,13 @@ class _Walk:
                     self.query(each, (), scope, ())
             else:
                 waiting += list(each.iter_expressions())
+
+
+def _without_columns(conditions: Sequence[exp.Expression]) -> list[exp.Expression]:
+    """What holds or does not whatever the rows are: a `false` reaches everything below it."""
+    if len(conditions) != 1:
+        return []
+    return [condition for condition in conditions if isinstance(condition, exp.Boolean | exp.Null)]
 
 
 _Source = tuple[str, tuple[str, ...] | None]  # an alias, and the names of its columns
@@ -711,22 +733,40 @@ def _pushed_down(
     node: exp.Select, names: Sequence[str], outer: Sequence[exp.Expression], sources: Sequence[_Source]
 ) -> list[exp.Expression]:
     """Conditions on the output as conditions within the block; those that must stay outside are left out."""
-    if not outer or node.args.get("limit") or node.args.get("offset"):
-        return []
-    given = outputs(node, sources)
+    given = None if node.args.get("limit") or node.args.get("offset") or not outer else outputs(node, sources)
     if given is None:
-        return []
+        return _without_columns(outer)
     named = [name for name, _ in given]
     named[: len(names)] = names[: len(named)]
     # A name that stands twice means neither.
     shown = {name: inner for name, (_, inner) in zip(named, given, strict=True) if named.count(name) == 1}
     allowed = _columns_that_may_pass(node)
+    is_plain = allowed is None and node.args.get("distinct") is None
     found = []
-    for condition in outer:
+    for condition in outer if is_plain else _settled(outer):
         inner_condition = _substituted(condition, shown)
         if inner_condition is not None and _may_pass(inner_condition, allowed):
             found.append(inner_condition)
     return found
+
+
+def _settled(conditions: Sequence[exp.Expression]) -> list[exp.Expression]:
+    """Those whose effect within a grouped block is certain.
+
+    Of several equalities of one column it is not known which one gets there; one that is NULL or false by itself
+    is no condition of the block, and empties what is around it only where it stands alone (up to PostgreSQL 16).
+    """
+    named = {id(each): [column.sql() for column in each.find_all(exp.Column)] for each in conditions}
+    is_equal = {id(each): isinstance(each, exp.EQ | exp.In | exp.Or) for each in conditions}
+    equal = [name for each in conditions if is_equal[id(each)] for name in named[id(each)]]
+    found = [
+        each
+        for each in conditions
+        if not is_equal[id(each)] or isinstance(each, exp.Or) or all(equal.count(name) == 1 for name in named[id(each)])
+    ]
+    if len(conditions) == 1 and not isinstance(conditions[0], exp.Or):
+        return found
+    return [each for each in found if each.find(exp.Null, exp.Boolean) is None]
 
 
 def _columns_that_may_pass(node: exp.Select) -> list[exp.Expression] | None:
@@ -841,6 +881,8 @@ def _rejects_null(condition: exp.Expression, alias: str) -> bool:
             return False
     elif isinstance(condition, _STRICT):
         if isinstance(condition, exp.Binary):
+            if isinstance(condition.expression, exp.All | exp.Anonymous):
+                return False  # of an empty set ALL holds for NULL too
             sides.append(condition.expression)
     else:
         return False
