@@ -208,11 +208,15 @@ class ServerErrorsTest(DatabaseTest):
         proved = self.json("prove", "--queries", "q.sql", "--run", "--timeout", "1s", code=1)
         self.assertLess(time.monotonic() - began, 30)
         self.assertEqual(
-            {"drop", "commit", "broken", "copy", "bad-params", "writes-in-with", "slow"},
+            {"drop", "commit", "broken", "copy", "bad-params"},
             {each["name"] for each in proved["unproven"] if each["error"]},
         )
         self.assertEqual(
-            [("fine", "none", True)], [(each["name"], each["verdict"], each["ok"]) for each in proved["queries"]]
+            [("fine", "none", True, None), ("writes-in-with", "every", None, "rows"), ("slow", "every", None, "within 1 s")],
+            [
+                (each["name"], each["verdict"], each["ok"], each["note"] and " ".join(each["note"].split()[-3 if "within" in each["note"] else -1 :]))
+                for each in proved["queries"]
+            ],
         )
         self.assertEqual(1, self.value("SELECT count(*) FROM reading"))
 

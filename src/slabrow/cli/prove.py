@@ -54,21 +54,21 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.files.script import write_file
     from slabrow.show.junit import junit
     from slabrow.show.output import show
-    from slabrow.show.picture import check_picture
     from slabrow.show.prove import SHOWN
-    from slabrow.show.touches import draw_touches
     from slabrow.work.earlier import read_result, worsened
-    from slabrow.work.predicted import prove_laid_out, prove_offline
     from slabrow.work.prove import Asking, prove
-    from slabrow.work.workloads import as_queries, gathered
 
     _check(options)
-    picture = None if options.picture is None else check_picture(options.picture)
+    picture = None if options.picture is None else _picture(options.picture)
     queries = read_queries(Path(options.queries)) if options.queries is not None else ()
     if options.workload:
+        from slabrow.work.workloads import as_queries, gathered
+
         queries += as_queries(gathered(tuple(map(Path, options.workload)), None, statistics=False))
     earlier = None if options.watch_for is None else read_result(Path(options.watch_for))
     with progress(options, asked) as watched:
+        if options.offline or options.laid_out:
+            from slabrow.work.predicted import prove_laid_out, prove_offline
         if options.offline:
             result = prove_offline(watched, queries, Path(options.schema), at_most=options.at_most)
         elif options.laid_out:
@@ -77,6 +77,8 @@ def run(options: argparse.Namespace) -> int:
             asking = Asking(options.execute, options.contrast, options.at_most, timeout_ms)
             result = prove(watched, queries, asking, statistics=options.statistics)
     if picture is not None:
+        from slabrow.show.touches import draw_touches
+
         draw_touches(result, picture)
     if options.junit is not None:
         write_file(Path(options.junit), junit(result))
@@ -87,6 +89,12 @@ def run(options: argparse.Namespace) -> int:
             print(f"slabrow: {text}", file=sys.stderr)
         return FOUND if worse else FINE
     return FOUND if result.broken else FINE
+
+
+def _picture(path: str) -> Path:
+    from slabrow.show.picture import check_picture
+
+    return check_picture(path)
 
 
 def _check(options: argparse.Namespace) -> None:

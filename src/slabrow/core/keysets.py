@@ -15,15 +15,17 @@ from datetime import date, datetime, time
 from enum import IntEnum
 from functools import lru_cache
 from itertools import product
-from typing import Any, assert_never
+from typing import TYPE_CHECKING, Any, assert_never
 
 from slabrow.core.bounds import CatchAll, Hashed, Listed, Range
 from slabrow.core.errors import UsageError
-from slabrow.core.hash_keys import HashType, keys_hash, parse_types
 from slabrow.core.keys import Key, Kind, Opaque, Value, order, spell
 from slabrow.core.layout import By
 from slabrow.core.reasons import Reason
 from slabrow.core.tree import KeyColumn, Partition, Tree
+
+if TYPE_CHECKING:
+    from slabrow.core.hash_keys import HashType
 
 
 class When(IntEnum):
@@ -163,15 +165,19 @@ class Pruner:
                 children = below.get(partition.spelling, [])
                 self._inner[partition.spelling] = _Level(division.by, division.key, children)
         self._below = below
+        self._every = frozenset(leaf.spelling for leaf in tree.leaves)
 
     def touched(self, condition: Condition) -> Touched:
         """What is left when planning is over, and when execution has started."""
-        planned = frozenset(leaf.spelling for leaf in self.survivors(condition, When.PLAN))
+        planned = self._spelled(self.survivors(condition, When.PLAN))
         started = planned
         # Of a single leaf the server makes a plan without an Append, from which nothing can be left out later.
         if len(planned) > 1 and self.waits(condition):
-            started = frozenset(leaf.spelling for leaf in self.survivors(condition, When.START))
+            started = self._spelled(self.survivors(condition, When.START))
         return Touched(planned, started, len(started) > 1 and self._may_prune_running(condition))
+
+    def _spelled(self, leaves: tuple[Partition, ...]) -> frozenset[str]:
+        return self._every if len(leaves) == len(self._every) else frozenset(leaf.spelling for leaf in leaves)
 
     def survivors(self, condition: Condition, until: When = When.START) -> tuple[Partition, ...]:
         """The leaves that rows satisfying `condition` can lie in, from the values known at `until`."""
@@ -672,11 +678,15 @@ class _HashBounds(_Bounds):
 
 # One key at a time is slow to hash, and many layouts ask for the same keys.
 @lru_cache(maxsize=65_536)
-def _key_hash(key: tuple[str | None, ...], types: tuple[HashType, ...]) -> int:
+def _key_hash(key: tuple[str | None, ...], types: "tuple[HashType, ...]") -> int:
+    from slabrow.core.hash_keys import keys_hash  # with NumPy, which is slow to load and needed for hash alone
+
     return int(keys_hash([[each] for each in key], types)[0])
 
 
-def _hash_types(key: tuple[KeyColumn, ...]) -> tuple[HashType, ...] | None:
+def _hash_types(key: tuple[KeyColumn, ...]) -> "tuple[HashType, ...] | None":
+    from slabrow.core.hash_keys import parse_types
+
     try:
         return tuple(parse_types(column.type_name)[0] for column in key)
     except UsageError:

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable
+from functools import lru_cache
 
 import sqlglot
 from sqlglot import exp
@@ -71,7 +72,9 @@ def with_parameters(sql: str, instead: Callable[[int], str]) -> str:
     return "".join(parts)
 
 
+@lru_cache(maxsize=256)
 def _parsed(sql: str) -> exp.Expression | None:
+    """Only looked at, never changed: the same tree is given again."""
     try:
         tree = sqlglot.parse_one(sql, read="postgres")
     except (SqlglotError, RecursionError):

@@ -1,7 +1,8 @@
 """Which leaves of one partitioned table a statement reads: its conditions (queries) meet the bounds (keysets)."""
 
+import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from slabrow.core.conditions import bind, is_contradiction
 from slabrow.core.constants import Surroundings
@@ -10,6 +11,7 @@ from slabrow.core.keysets import NOTHING, All, Condition, Pruner, Touched
 from slabrow.core.names import Name
 from slabrow.core.queries import Place, Schema, Statement, read_statement
 from slabrow.core.rewrite import Rewriting, rewritten
+from slabrow.core.shapes import exact_shape_of, literals_of, marked
 from slabrow.core.tree import Tree
 
 
@@ -27,6 +29,8 @@ class Settings:
 
 
 USUAL = Settings()
+_BY_PLACE = re.compile(r"\b(?:group|order|distinct)\b", re.IGNORECASE)  # where a literal may stand for a column
+_MOST_KEPT = 10_000  # statements read; then they are read anew
 NO_LEAF = Touched(frozenset(), frozenset(), False)
 
 
@@ -39,15 +43,14 @@ class Predictor:
     settings: Settings = USUAL
     _pruner: Pruner = field(init=False)
     _statements: dict[str, Statement | None] = field(default_factory=dict)
+    _shapes: dict[str, Statement | None] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._pruner = Pruner(self.tree)
 
     def touched(self, sql: str, around: Surroundings) -> Touched | None:
         """None when the statement is not understood, or does not read the table."""
-        if sql not in self._statements:
-            self._statements[sql] = read_statement(sql, self.schema)
-        statement = self._statements[sql]
+        statement, around = self._read(sql, around)
         if statement is None:
             return None
         found = [
@@ -64,14 +67,12 @@ class Predictor:
 
     def reads(self, sql: str) -> bool:
         """Whether a statement names the table at all, as far as it is understood."""
-        if sql not in self._statements:
-            self._statements[sql] = read_statement(sql, self.schema)
-        statement = self._statements[sql]
+        statement = self._statement(sql)
         return statement is not None and any(place.table == self.tree.table for place in statement.places)
 
     def reasons(self, sql: str, around: Surroundings) -> tuple[Explanation, ...]:
         """Why not fewer; for a statement that names the table at several places, of all of them."""
-        statement = self._statements.get(sql)
+        statement = self._statement(sql)
         if statement is None:
             return ()
         found = [
@@ -97,6 +98,27 @@ class Predictor:
             every = frozenset(leaf.spelling for leaf in self.tree.leaves)
             return Touched(every, every, False)
         return self._pruner.touched(condition)
+
+    def _read(self, sql: str, around: Surroundings) -> tuple[Statement | None, Surroundings]:
+        """The statement, by its shape from the second of that shape on, and what stands for its literals."""
+        if sql in self._statements or _BY_PLACE.search(sql):
+            return self._statement(sql), around
+        shape = exact_shape_of(sql)
+        if shape not in self._shapes:
+            self._shapes[shape] = None
+            return self._statement(sql), around
+        literals = literals_of(sql)
+        if self._shapes[shape] is None:
+            self._shapes[shape] = read_statement(marked(sql), self.schema, literals)
+        found = self._shapes[shape]
+        return (self._statement(sql), around) if found is None else (found, replace(around, literals=literals))
+
+    def _statement(self, sql: str) -> Statement | None:
+        if sql not in self._statements:
+            if len(self._statements) >= _MOST_KEPT:
+                self._statements.clear()
+            self._statements[sql] = read_statement(sql, self.schema)
+        return self._statements[sql]
 
     def _is_empty_join(self, place: Place, around: Surroundings) -> bool:
         """Whether a table that it is joined with has no rows for these constants.

@@ -9,7 +9,6 @@ from pathlib import Path
 from slabrow.core.errors import UsageError, nearest
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name, parse_name
-from slabrow.files.layout_file import read_layouts
 from slabrow.servers.postgresql.connection import Connection, connect
 
 Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and what is being done
@@ -52,6 +51,8 @@ class Context:
 
     def layouts(self) -> tuple[Layout, ...]:
         """The layouts asked for: of the table named, else all of the file."""
+        from slabrow.files.layout_file import read_layouts  # with Pydantic, which is slow to load
+
         layouts = read_layouts(self.layout_file)
         if self.table is None:
             return layouts
@@ -81,6 +82,8 @@ class Context:
         """The layout of the table named, when there is a file and it has one."""
         if self.table is None or not self.layout_file.exists():
             return None
+        from slabrow.files.layout_file import read_layouts
+
         name = parse_name(self.table)
         return next((layout for layout in read_layouts(self.layout_file) if _same(layout.table, name)), None)
 

@@ -137,8 +137,12 @@ def _scans(node: Node, may_stop: bool, is_pruned: bool) -> Iterator[Scan]:
     for relation in _relations(node):
         yield Scan(relation, loops, is_pruned, read)
     members = _members(node)
+    last_run = max((place for place, each in enumerate(members) if _loops(each)), default=-1)
+    place = -1
     for child in node.get("Plans", ()):
-        pruned = is_pruned or (any(child is each for each in members) and _was_left_out(node, members, child, may_stop))
+        is_member = bool(members) and _is_fed_by(child)
+        place += is_member
+        pruned = is_pruned or (is_member and _was_left_out(node, child, place < last_run, may_stop))
         yield from _scans(child, _may_stop(node, child, may_stop), pruned)
 
 
@@ -148,8 +152,8 @@ def _members(node: Node) -> list[Node]:
     return [child for child in node.get("Plans", ()) if _is_fed_by(child)]
 
 
-def _was_left_out(append: Node, members: list[Node], member: Node, may_stop: bool) -> bool:
-    """Whether a member that never ran was pruned, and not only out of reach.
+def _was_left_out(append: Node, member: Node, later_ran: bool, may_stop: bool) -> bool:
+    """Whether a member that never ran was pruned, and not only out of reach. later_ran: one after it did run.
 
     A Merge Append begins with a row of every member, an Append takes them in their order: only those after the last
     one that ran may have been out of reach, and of these a value that is known only while running tells.
@@ -158,8 +162,7 @@ def _was_left_out(append: Node, members: list[Node], member: Node, may_stop: boo
         return False
     if append["Node Type"] == "Merge Append" or not may_stop:
         return True
-    later = members[next(place for place, each in enumerate(members) if each is member) + 1 :]
-    if not append.get("Parallel Aware") and any(map(_loops, later)):
+    if later_ran and not append.get("Parallel Aware"):
         return True
     return any(_waits_for_value(each) for each in _walk(member))
 
