@@ -30,11 +30,32 @@ STEPS = [
     ("census", "slabrow census apiary.reading --exact --against before.json"),
     ("route", "slabrow route --table apiary.reading 2026-03-01T00:00Z 2026-02-28T23:59:59.999999Z 2031-01-01"),
     (None, "slabrow route --by hash --types int4 --parts 16 --values coops.csv --picture spread.png"),
-    ("prove", "slabrow prove --queries workload.sql"),
+    ("prove", "slabrow prove --queries proofs.sql --run --contrast"),
+    (None, "slabrow prove --queries workload.sql --run --picture prove.png"),
     ("tend", "slabrow tend --now 2026-06-15"),
     ("tend-done", "slabrow tend --now 2026-06-15 --go"),
     ("compare", "slabrow compare --table apiary.reading --with apiary.reading_before --queries workload.sql"),
 ]
+
+
+# A few queries with something to say about each, so that all of it has room in one picture.
+PROOFS = """
+-- name: february
+-- touches: <= 1
+SELECT count(*) FROM apiary.reading WHERE taken_at >= '2026-02-01' AND taken_at < '2026-03-01';
+-- name: february-by-trunc
+-- touches: <= 1
+SELECT count(*) FROM apiary.reading WHERE date_trunc('month', taken_at) = '2026-02-01';
+-- name: last-month
+SELECT count(*) FROM apiary.reading WHERE taken_at + interval '1 month' > '2026-03-01';
+-- name: bare-dates
+SELECT count(*) FROM apiary.reading WHERE taken_at BETWEEN '2026-02-01' AND '2026-02-28';
+-- name: a-day-prepared
+-- params: '{2026-02-03}'
+SELECT count(*) FROM apiary.reading WHERE taken_at = ANY ($1::timestamptz[]);
+-- name: a-hive
+SELECT max(weight_kg) FROM apiary.reading WHERE hive_id = 17;
+"""
 
 
 def main() -> int:
@@ -58,11 +79,13 @@ def main() -> int:
         folder = Path(re.search(r"cd (\S+)", typed).group(1))
         environment["SLABROW_DSN"] = re.search(r"export SLABROW_DSN='(.*)'", typed).group(1)
         save_coops(environment["SLABROW_DSN"], folder / "coops.csv")
+        (folder / "proofs.sql").write_text(PROOFS)
         for name, command in STEPS:
             shoot(name, command, environment, folder)
         shutil.copy(folder / "forecast.png", HERE / "forecast-picture.png")
         shutil.copy(folder / "spread.png", HERE / "spread.png")
         shutil.copy(folder / "weigh.png", HERE / "weigh-picture.png")
+        shutil.copy(folder / "prove.png", HERE / "prove-picture.png")
     finally:
         subprocess.run([SLABROW, "demo", "--stop"], env=environment, check=False)
         screen.terminate()
