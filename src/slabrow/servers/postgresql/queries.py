@@ -137,13 +137,26 @@ _RUN = "ANALYZE, VERBOSE, BUFFERS, FORMAT JSON"
 @contextmanager
 def _fenced(connection: Connection, timeout_ms: int, doing: str, *, reads: bool = True) -> Iterator[None]:
     """Rolled back, and never longer than the timeout; the session's own time zone stays as it is."""
-    with explained(doing), connection.transaction(force_rollback=True):
-        if reads:
-            connection.execute("SET TRANSACTION READ ONLY")
-        timeouts = {"statement_timeout": timeout_ms, "lock_timeout": min(timeout_ms, _LOCK_TIMEOUT_MS)}
-        for name, value in timeouts.items():
-            connection.execute("SELECT set_config(%s, %s, true)", [name, str(value)])
-        yield
+    with explained(doing):
+        lock_ms = min(timeout_ms, _LOCK_TIMEOUT_MS)
+        # One message and not four: many plans take less time than a way to the server and back.
+        _at_once(
+            connection,
+            f"BEGIN {'READ ONLY' if reads else ''}; SET LOCAL statement_timeout = {timeout_ms:d}; "
+            f"SET LOCAL lock_timeout = {lock_ms:d}",
+        )
+        try:
+            yield
+        finally:
+            if connection.pgconn.status == psycopg.pq.ConnStatus.OK:
+                connection.pgconn.exec_(b"ROLLBACK")
+
+
+def _at_once(connection: Connection, sql: str) -> None:
+    """Statements of our own in one message."""
+    result = connection.pgconn.exec_(sql.encode())
+    if result.status not in (psycopg.pq.ExecStatus.TUPLES_OK, psycopg.pq.ExecStatus.COMMAND_OK):
+        raise psycopg.errors.error_from_result(result, connection.info.encoding)
 
 
 @contextmanager
