@@ -7,6 +7,7 @@ its own statistics. Right is: no leaf in the plan that was not predicted, and ex
 """
 
 import argparse
+import itertools
 import sys
 from collections import Counter
 from collections.abc import Iterator
@@ -40,7 +41,7 @@ class Layout:
 def _ranges(name: str, *edges: str) -> tuple[str, ...]:
     return tuple(
         f"CREATE TABLE {name}_{number} PARTITION OF {name} FOR VALUES FROM ({low}) TO ({high})"
-        for number, (low, high) in enumerate(zip(edges, edges[1:], strict=False))
+        for number, (low, high) in enumerate(itertools.pairwise(edges))
     )
 
 

@@ -212,9 +212,18 @@ class ServerErrorsTest(DatabaseTest):
             {each["name"] for each in proved["unproven"] if each["error"]},
         )
         self.assertEqual(
-            [("fine", "none", True, None), ("writes-in-with", "every", None, "rows"), ("slow", "every", None, "within 1 s")],
             [
-                (each["name"], each["verdict"], each["ok"], each["note"] and " ".join(each["note"].split()[-3 if "within" in each["note"] else -1 :]))
+                ("fine", "none", True, None),
+                ("writes-in-with", "every", None, "rows"),
+                ("slow", "every", None, "within 1 s"),
+            ],
+            [
+                (
+                    each["name"],
+                    each["verdict"],
+                    each["ok"],
+                    each["note"] and " ".join(each["note"].split()[-3 if "within" in each["note"] else -1 :]),
+                )
                 for each in proved["queries"]
             ],
         )
