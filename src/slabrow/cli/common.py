@@ -103,6 +103,7 @@ def context(options: argparse.Namespace, table: str | None = None) -> Context:
         table=table or named,
         now=_now(options.now),
         lock_wait_ms=parse_wait(getattr(options, "lock_wait", "2s")),
+        is_machine_clock=options.now is None,
         say=_say if options.verbose else unsaid,
     )
 

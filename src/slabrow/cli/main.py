@@ -24,6 +24,8 @@ COMMANDS = {
     "route": ("slabrow.cli.route", "where does this value go"),
     "prove": ("slabrow.cli.prove", "which partitions each query touches, and whether expectations hold"),
     "tend": ("slabrow.cli.tend", "the routine upkeep: create ahead, retire behind"),
+    "adopt": ("slabrow.cli.adopt", "bring an archived partition back"),
+    "history": ("slabrow.cli.history", "the ledger: what was done, when, by whom, and how it ended"),
     "compare": ("slabrow.cli.compare", "two tables, the same queries, side by side"),
 }
 

@@ -26,6 +26,22 @@ class Create(_OnPartition):
     inner: tuple[Planned, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class Sweep(_OnPartition):
+    """Make a partition, and move its rows there out of the catch-all.
+
+    rows        how many lie there
+    low, high   the least and the greatest of them, as the server spells them
+    """
+
+    kind: ClassVar[str] = "sweep"
+    catch_all: Name
+    rows: int
+    low: str
+    high: str
+    inner: tuple[Planned, ...] = ()
+
+
 class Detach(_OnPartition):
     """Let a partition out: it stays as a table of its own."""
 
@@ -47,4 +63,4 @@ class Archive(_OnPartition):
     kind: ClassVar[str] = "archive"
 
 
-Action = Create | Detach | Drop | Archive
+Action = Create | Sweep | Detach | Drop | Archive

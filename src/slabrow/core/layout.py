@@ -27,6 +27,13 @@ class PastKeep(StrEnum):
     DROP = "drop"
 
 
+class ArchiveForm(StrEnum):
+    """The open format of an archive file."""
+
+    PARQUET = "parquet"
+    CSV = "csv"
+
+
 @dataclass(frozen=True, slots=True)
 class Group:
     """A list partition by name and the values it holds."""
@@ -50,6 +57,10 @@ class Layout:
     ahead: Span | None = None
     keep: Span | None = None
     past_keep: PastKeep = PastKeep.DETACH
+    archive_to: str | None = None
+    archive_as: ArchiveForm = ArchiveForm.PARQUET
+    at_most_retired: int = 3
+    at_most_share: float = 0.5
     catch_all: bool = False
     open_below: bool = False
     partition_name: str = "{table}_{bound}"
@@ -94,6 +105,7 @@ class Layout:
             "span": (By.RANGE, self.span is not None),
             "ahead": (By.RANGE, self.ahead is not None),
             "keep": (By.RANGE, self.keep is not None),
+            "archive_to": (By.RANGE, self.archive_to is not None),
             "from": (By.RANGE, self.from_ is not None),
             "open_below": (By.RANGE, self.open_below),
             "parts": (By.HASH, self.parts is not None),
@@ -138,6 +150,12 @@ class Layout:
                 if value in held:
                     faults.append(("groups", f"{value!r} stands in {held[value]!r} and in {group.name!r}: keep one"))
                 held[value] = group.name
+        if self.past_keep is PastKeep.ARCHIVE and self.archive_to is None:
+            faults.append(("past_keep", 'an archive needs a folder: add archive_to = "archive"'))
+        if self.at_most_retired < 1:
+            faults.append(("at_most_retired", "a limit below 1 lets nothing leave: remove `keep` for that"))
+        if not 0 < self.at_most_share <= 1:
+            faults.append(("at_most_share", "a share lies above 0 and is at most 1: 0.5 is half of the rows"))
         if "{bound}" not in self.partition_name:
             faults.append(("partition_name", "a pattern without {bound} gives every partition the same name: add it"))
         without = self.partition_name.replace("{bound}", "").replace("{table}", "")

@@ -8,10 +8,10 @@ from datetime import date, datetime
 from pathlib import Path
 from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictInt, StrictStr, ValidationError
+from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictFloat, StrictInt, StrictStr, ValidationError
 
 from slabrow.core.errors import LayoutError, SlabrowError, nearest
-from slabrow.core.layout import By, Group, Layout, PastKeep
+from slabrow.core.layout import ArchiveForm, By, Group, Layout, PastKeep
 from slabrow.core.names import Name, parse_name
 from slabrow.core.spans import Span, Unit, parse_span
 from slabrow.core.zones import parse_zone
@@ -35,6 +35,10 @@ class _Entry(BaseModel):
     ahead: StrictStr | StrictInt | None = None
     keep: StrictStr | StrictInt | None = None
     past_keep: PastKeep = PastKeep.DETACH
+    archive_to: StrictStr | None = None
+    archive_as: ArchiveForm = ArchiveForm.PARQUET
+    at_most_retired: StrictInt = 3
+    at_most_share: StrictFloat | StrictInt = 0.5
     catch_all: StrictBool = False
     open_below: StrictBool = False
     partition_name: StrictStr = "{table}_{bound}"
@@ -65,8 +69,9 @@ def parse_layouts(text: str, name: str) -> tuple[Layout, ...]:
     lines = _Lines(text)
     faults: list[_Fault] = []
     layouts: list[Layout] = []
+    _ledger(document, lines, faults)
     for key in document:
-        if key != "layout":
+        if key not in ("layout", "ledger"):
             near = (
                 ": did you mean [[layout]]?" if nearest(key, ["layout"]) else ": a layout file holds [[layout]] tables"
             )
@@ -86,6 +91,28 @@ def parse_layouts(text: str, name: str) -> tuple[Layout, ...]:
         listed = "\n".join(f"line {fault.line}: {fault.text}" for fault in sorted(faults))
         raise LayoutError(f"{name} has {len(faults)} fault{'s' if len(faults) > 1 else ''}", found=listed)
     return tuple(layouts)
+
+
+def read_ledger_schema(path: Path) -> str | None:
+    """The schema of the ledger, from `[ledger]` of a layout file; None for none. Without a file the usual one."""
+    if not path.exists():
+        return LEDGER_SCHEMA
+    text = read_text(path, "layout file", "--layout")
+    parse_layouts(text, str(path))
+    return _ledger(tomllib.loads(text), _Lines(text), [])
+
+
+LEDGER_SCHEMA = "slabrow"
+
+
+def _ledger(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) -> str | None:
+    """`[ledger] schema = "name"`; `schema = ""` keeps none."""
+    given = document.get("ledger", {})
+    schema = given.get("schema", LEDGER_SCHEMA) if isinstance(given, dict) else None
+    if not isinstance(schema, str) or (isinstance(given, dict) and set(given) - {"schema"}):
+        faults.append(_Fault(lines.top("ledger"), '`[ledger]` has one key: schema = "name", or "" for no ledger'))
+        return None
+    return schema or None
 
 
 def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout | None:
@@ -126,6 +153,10 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
         ahead=ahead,
         keep=keep,
         past_keep=read.past_keep,
+        archive_to=read.archive_to,
+        archive_as=read.archive_as,
+        at_most_retired=read.at_most_retired,
+        at_most_share=float(read.at_most_share),
         catch_all=read.catch_all,
         open_below=read.open_below,
         partition_name=read.partition_name,
@@ -158,6 +189,12 @@ def layout_text(layout: Layout) -> str:
         lines.append(f"ahead = {_toml(_span(layout.ahead))}")
     if layout.keep is not None:
         lines += [f"keep = {_toml(_span(layout.keep))}", f"past_keep = {_toml(str(layout.past_keep))}"]
+    if layout.archive_to is not None:
+        lines += [f"archive_to = {_toml(layout.archive_to)}", f"archive_as = {_toml(str(layout.archive_as))}"]
+    if layout.at_most_retired != _Entry.model_fields["at_most_retired"].default:
+        lines.append(f"at_most_retired = {layout.at_most_retired}")
+    if layout.at_most_share != _Entry.model_fields["at_most_share"].default:
+        lines.append(f"at_most_share = {layout.at_most_share}")
     if layout.partition_name != _Entry.model_fields["partition_name"].default:
         lines.append(f"partition_name = {_toml(layout.partition_name)}")
     if layout.within is not None:

@@ -6,6 +6,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from slabrow.core.actions import Sweep
 from slabrow.core.due import describe_clock
 from slabrow.show.bounds import bounds_data, held
 from slabrow.show.census import finding_data
@@ -44,6 +45,7 @@ def _action_data(tended: Tended) -> Json:
         "statements": [] if tended.transaction is None else statement_texts([tended.transaction]),
         "state": str(tended.state),
         "text": tended.text,
+        "rows": tended.rows if not isinstance(action, Sweep) else action.rows,
     }
 
 
@@ -84,10 +86,17 @@ def _report(report: TableReport, result: TendResult, out: Console) -> None:
             )
         print_table(out, lines, ("why", "from (in)"))
     for finding in report.leftovers:
-        out.print(bad(f"  {finding.code}: {finding.text}."))
+        words = f"  {finding.code}: {finding.text}."
+        out.print(plain(words) if finding.code == "hold" else bad(words))
 
 
-_DONE = {"create": "created", "detach": "detached", "archive": "archived", "drop": "dropped"}
+_DONE = {
+    "create": "created",
+    "sweep": "made with rows of the catch-all",
+    "detach": "detached",
+    "archive": "archived",
+    "drop": "dropped",
+}
 
 
 def _headline(report: TableReport) -> str:
@@ -97,10 +106,11 @@ def _headline(report: TableReport) -> str:
         return "nothing to do"
     words = []
     for kind, done in _DONE.items():
+        infinitive = "make with rows of the catch-all" if kind == "sweep" else kind
         open_ = sum(each.action.kind == kind and each.state is not State.DONE for each in report.tended)
         finished = sum(each.action.kind == kind and each.state is State.DONE for each in report.tended)
         words += [f"{plural(finished, 'partition')} {done}"] if finished else []
-        words += [f"{plural(open_, 'partition')} to {kind}"] if open_ else []
+        words += [f"{plural(open_, 'partition')} to {infinitive}"] if open_ else []
     return ", ".join(words)
 
 

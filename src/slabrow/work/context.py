@@ -30,6 +30,7 @@ class Context:
     layout_file   the file named, or the usual one; it may not exist
     table         the table named, or None
     now           the clock, with its zone
+    is_machine_clock  whether that is this machine's own, and not one given with --now
     say           hears each statement that changes something, and how long it took
     """
 
@@ -38,6 +39,7 @@ class Context:
     table: str | None
     now: datetime
     lock_wait_ms: int = 2_000
+    is_machine_clock: bool = True
     progress: Progress = unseen
     say: Callable[[str], None] = unsaid
 

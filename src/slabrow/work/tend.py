@@ -1,24 +1,31 @@
-"""`tend`: the routine upkeep. Creates what must lie ahead, retires what is past `keep` (N39, N40 in its first form)."""
+"""`tend`: the routine upkeep. Creates what lies ahead, sweeps the catch-all, retires what is past `keep` (N39–N45)."""
 
-from collections.abc import Iterable
+import time
+import uuid
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import StrEnum
+from pathlib import Path
 
-from slabrow.core.actions import Action, Archive, Create, Detach, Drop
-from slabrow.core.bounds import Range
+from slabrow.core.actions import Action, Archive, Create, Detach, Drop, Sweep
+from slabrow.core.bounds import CatchAll, Range
 from slabrow.core.due import describe_clock
 from slabrow.core.errors import Refusal, ServerError, SlabrowError
 from slabrow.core.findings import Finding
+from slabrow.core.guards import guard_clock, guard_grid, guard_retiring, retiring
 from slabrow.core.layout import By, Layout
 from slabrow.core.reconcile import reconcile
-from slabrow.core.statements import Transaction
-from slabrow.core.tree import Tree
-from slabrow.servers.postgresql import catalogue, ddl, measure
+from slabrow.core.statements import Statement, Transaction
+from slabrow.core.tree import Partition, Tree
+from slabrow.servers.postgresql import catalogue, ddl, measure, quoting
 from slabrow.servers.postgresql.connection import Connection
-from slabrow.work import runner
+from slabrow.servers.postgresql.ledger import Entry, Ledger
+from slabrow.work import archive, runner
 from slabrow.work.context import Context
 from slabrow.work.prospect import number_now
+
+SWEPT_AT_ONCE = 500_000  # rows: writers wait while they move
 
 
 class State(StrEnum):
@@ -30,28 +37,51 @@ class State(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Tended:
-    """An action with its statements and what became of it. text says why when it failed or was skipped."""
+    """An action with its statements and what became of it. text says why when it failed or was skipped.
+
+    rows   rows that were swept or archived, None where none were counted
+    """
 
     action: Action
     transaction: Transaction | None
     state: State
     text: str | None = None
+    rows: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class TableReport:
-    """What was found and done about one layout. error is set when nothing could be, and then exit_code is not 0."""
+    """What was found and done about one layout. error is set when nothing was done because of it.
+
+    ahead_missing   partitions that should lie ahead and were not there when this began
+    tree            as it was found; None when it could not be read
+    """
 
     layout: Layout
     tended: tuple[Tended, ...] = ()
     leftovers: tuple[Finding, ...] = ()
     error: SlabrowError | None = None
+    tree: Tree | None = None
+
+    @property
+    def ahead_missing(self) -> int:
+        return sum(isinstance(each.action, Create | Sweep) for each in self.tended)
+
+    @property
+    def catch_all_rows(self) -> bool:
+        """Whether rows lie in the catch-all of a table by range."""
+        return any(finding.code == "catch_all_rows" for finding in self.leftovers) or any(
+            isinstance(each.action, Sweep) for each in self.tended
+        )
 
 
 @dataclass(frozen=True, slots=True)
 class TendResult:
+    """note   what a person should know of the run as a whole, such as a ledger that cannot be written"""
+
     now: datetime
     reports: tuple[TableReport, ...]
+    note: str | None = None
 
     @property
     def actions(self) -> tuple[Tended, ...]:
@@ -75,92 +105,268 @@ class TendResult:
             finding.code == "drift" for report in self.reports for finding in report.leftovers
         )
 
+    @property
+    def is_thin(self) -> bool:
+        """What --check looks for: the future is thinner than `ahead`, or a catch-all holds rows."""
+        return any(report.ahead_missing or report.catch_all_rows for report in self.reports)
 
-def tend(context: Context, layouts: Iterable[Layout], *, go: bool) -> TendResult:
-    """Does, or with `go` False proposes, what each layout needs at the context's `now`.
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """go: do it; retiring: how many partitions may leave, by name; ledger_schema: None for no ledger."""
+
+    go: bool
+    retiring: int | None = None
+    ledger_schema: str | None = None
+
+
+def tend(context: Context, layouts: Iterable[Layout], asked: Asked) -> TendResult:
+    """Does, or without `go` proposes, what each layout needs at the context's `now`.
 
     A failure on one table is reported and never stops the others.
+    Raises Refusal when the clocks do not agree, ServerError when the server cannot be reached.
     """
     reports = []
+    note = None
     with context.connected() as connection:
+        ledger = Ledger(connection, asked.ledger_schema) if asked.ledger_schema is not None else None
+        if context.is_machine_clock:
+            guard_clock(context.now, catalogue.moment(connection), ledger.last_clock() if ledger else None)
+        if ledger is not None and asked.go:
+            try:
+                ledger.prepare()
+            except ServerError as error:
+                note = f"{error.problem}: {error.found}; {error.fix}"
+                ledger = None
+        keeping = _Keeping(context, connection, asked, ledger, str(uuid.uuid4()))
         for layout in layouts:
             try:
-                reports.append(_tend(context, connection, layout, go))
+                reports.append(keeping.tend(layout))
             except SlabrowError as error:
                 if connection.closed:
                     raise
                 reports.append(TableReport(layout, error=error))
-    return TendResult(context.now, tuple(reports))
+    return TendResult(context.now, tuple(reports), note)
 
 
-def _tend(context: Context, connection: Connection, layout: Layout, go: bool) -> TableReport:
-    with runner.sole(connection, [layout.table], context.lock_wait_ms):
-        tree = catalogue.tree(connection, layout.table)
-        with catalogue.reading(connection):
-            found = catalogue.relation(connection, layout.table)
-            taken = catalogue.names_in_schema(connection, tree.table.schema)
-            owner, role = catalogue.owner(connection, found), catalogue.current_role(connection)
-        now = _now(context, connection, layout, tree)
-        due = reconcile(layout, tree, now, taken=taken)
-        _guard_rows(connection, layout, tree, due.actions, now)
-        upkeep = ddl.upkeep_of(tree, context.lock_wait_ms, owner, role, layout.within)
-        tended = [_proposed(action, upkeep) for action in due.actions]
-        if go:
-            tended = [_done(each, connection, context) for each in tended]
-        return TableReport(layout, tuple(tended), due.leftovers)
+@dataclass(frozen=True, slots=True)
+class _Keeping:
+    """One run over the layouts of one database."""
 
+    context: Context
+    connection: Connection
+    asked: Asked
+    ledger: Ledger | None
+    run: str
 
-def _now(context: Context, connection: Connection, layout: Layout, tree: Tree) -> datetime | int:
-    """The clock, or for a key of whole numbers where that has got to."""
-    if layout.by is not By.RANGE or tree.kinds[0].is_time:
-        return context.now
-    column = catalogue.ColumnFact(tree.key[0].text, tree.key[0].type_name, tree.key[0].not_null)
-    with catalogue.reading(connection):
-        return number_now(measure.extent(connection, tree.table, replace(column, not_null=True)).high)
+    def tend(self, layout: Layout) -> TableReport:
+        connection, wait_ms = self.connection, self.context.lock_wait_ms
+        with runner.sole(connection, [layout.table], wait_ms):
+            tree = catalogue.tree(connection, layout.table)
+            with catalogue.reading(connection):
+                found = catalogue.relation(connection, layout.table)
+                taken = catalogue.names_in_schema(connection, tree.table.schema)
+                owner, role = catalogue.owner(connection, found), catalogue.current_role(connection)
+                columns = catalogue.movable_columns(connection, found)
+            now = self._now(layout, tree)
+            due = reconcile(layout, tree, now, taken=taken)
+            guard_grid(layout, tree)
+            actions, held = self._without_held(layout, due.actions)
+            actions, lying = self._swept(layout, tree, actions)
+            leftovers = (*due.leftovers, *held, *lying)
+            upkeep = ddl.upkeep_of(tree, wait_ms, owner, role, layout.within, columns)
+            tended = [self._proposed(action, upkeep, layout) for action in actions]
+            try:
+                self._guard_rows(layout, tree, actions, now)
+                guard_retiring(layout, tree, actions, self.asked.retiring)
+            except Refusal as refusal:
+                return TableReport(layout, tuple(tended), leftovers, refusal, tree)
+            if self.asked.go:
+                tended = [self._done(each, layout) for each in tended]
+            return TableReport(layout, tuple(tended), leftovers, None, tree)
 
+    def _now(self, layout: Layout, tree: Tree) -> datetime | int:
+        """The clock, or for a key of whole numbers where that has got to."""
+        if layout.by is not By.RANGE or tree.kinds[0].is_time:
+            return self.context.now
+        column = catalogue.ColumnFact(tree.key[0].text, tree.key[0].type_name, tree.key[0].not_null)
+        with catalogue.reading(self.connection):
+            return number_now(measure.extent(self.connection, tree.table, replace(column, not_null=True)).high)
 
-def _guard_rows(
-    connection: Connection, layout: Layout, tree: Tree, actions: tuple[Action, ...], now: datetime | int
-) -> None:
-    """A clock or a `keep` that is wrong must not take away the last data: some rows have to stay."""
-    retired = {action.partition for action in actions if isinstance(action, Detach | Drop | Archive)}
-    if not retired:
-        return
-    # A partition that is divided goes with its own partitions.
-    gone = {partition.spelling for partition in tree.partitions if partition.name in retired}
-    staying = [leaf for leaf in tree.leaves if leaf.name not in retired and leaf.parent not in gone]
-    # The newest first: there, one look finds rows nearly always.
-    if measure.any_rows(connection, [leaf.name for leaf in reversed(staying)]):
-        return
-    if not measure.any_rows(connection, list(retired)):
-        return  # an empty table loses nothing
-    newest = max(child.spelling for child in tree.children if child.name in retired and isinstance(child.bounds, Range))
-    raise Refusal(
-        f"retiring {len(retired)} partitions would leave {layout.table} without rows",
-        found=f"it is taken to be {describe_clock(now)}, and the newest rows stand in {newest} or before",
-        fix="check --now, the clock, and `keep` in the layout",
-    )
+    def _without_held(self, layout: Layout, actions: Sequence[Action]) -> tuple[list[Action], list[Finding]]:
+        """What leaves, without the partitions that somebody put under hold."""
+        if self.ledger is None or not retiring(actions):
+            return list(actions), []
+        holds = self.ledger.holds(str(layout.table), self.context.now)
+        kept: list[Action] = []
+        findings: list[Finding] = []
+        for action in actions:
+            written = holds.get(action.partition.table) if isinstance(action, Detach | Drop | Archive) else None
+            if written is None:
+                kept.append(action)
+                continue
+            until = (written.entry.details or {}).get("until")
+            text = f"{action.partition} is under hold by {written.role}{f' until {until}' if until else ''}: it stays"
+            findings.append(Finding("hold", text, str(action.partition)))
+        return kept, findings
 
+    def _swept(self, layout: Layout, tree: Tree, actions: Sequence[Action]) -> tuple[list[Action], list[Finding]]:
+        """Creations whose rows lie in the catch-all become sweeps; what will stay there is named."""
+        catch_all = tree.catch_all
+        if catch_all is None or layout.by is By.HASH or not self._holds_rows(tree, catch_all):
+            return list(actions), []
+        creations = [
+            action for action in actions if isinstance(action, Create) and not isinstance(action.bounds, CatchAll)
+        ]
+        key = tuple(column.name or column.text for column in tree.key)
+        try:
+            conditions = [quoting.condition(creation.bounds, key) for creation in creations]
+        except ValueError:
+            return list(actions), []
+        if layout.by is By.LIST and not creations:
+            return list(actions), []  # what no list names belongs into the catch-all of a list
+        *found, nulls, every = measure.lying_in(
+            self.connection, catch_all.name, key[0], [*conditions, f"{quoting.identifier(key[0])} IS NULL", "true"]
+        )
+        lying = dict(zip(creations, found, strict=True))
+        replaced: list[Action] = []
+        for action in actions:
+            rows = lying.get(action) if isinstance(action, Create) else None
+            if rows is None or not rows.rows or not isinstance(action, Create):
+                replaced.append(action)
+                continue
+            reason = f"{action.reason}; its rows fell into the catch-all, as there was no partition for them"
+            replaced.append(
+                Sweep(action.table, action.partition, action.bounds, reason, catch_all.name, rows.rows, rows.low or "",
+                      rows.high or "", action.inner)
+            )  # fmt: skip
+        staying = every.rows - sum(each.rows for each in found)
+        if not staying or layout.by is By.LIST:
+            return replaced, []
+        words = [f"{nulls.rows:,} of them without a key"] if nulls.rows else []
+        words += [f"keys from {every.low} to {every.high}"] if every.low is not None else []
+        text = (
+            f"{catch_all.spelling} keeps {staying:,} rows that no partition of this layout takes ({', '.join(words)}): "
+            "late rows from before the first partition, or keys of a clock that is far ahead"
+        )
+        return replaced, [Finding("catch_all_rows", text, catch_all.spelling)]
 
-def _proposed(action: Action, upkeep: ddl.Upkeep) -> Tended:
-    if isinstance(action, Archive):
-        text = 'this version does not archive yet: set past_keep to "detach" or "drop"'
-        return Tended(action, None, State.SKIPPED, text)
-    return Tended(action, upkeep.transaction(action), State.PROPOSED)
+    def _holds_rows(self, tree: Tree, catch_all: Partition) -> bool:
+        leaves = [leaf.name for leaf in tree.leaves if leaf.name == catch_all.name or leaf.parent == catch_all.spelling]
+        return measure.any_rows(self.connection, leaves)
 
+    def _guard_rows(self, layout: Layout, tree: Tree, actions: Sequence[Action], now: datetime | int) -> None:
+        """A clock or a `keep` that is wrong must not take away the last data: some rows have to stay."""
+        retired = {action.partition for action in retiring(actions)}
+        if not retired:
+            return
+        # A partition that is divided goes with its own partitions.
+        gone = {partition.spelling for partition in tree.partitions if partition.name in retired}
+        staying = [leaf for leaf in tree.leaves if leaf.name not in retired and leaf.parent not in gone]
+        # The newest first: there, one look finds rows nearly always.
+        if measure.any_rows(self.connection, [leaf.name for leaf in reversed(staying)]):
+            return
+        if not measure.any_rows(self.connection, list(retired)):
+            return  # an empty table loses nothing
+        newest = max(
+            child.spelling for child in tree.children if child.name in retired and isinstance(child.bounds, Range)
+        )
+        raise Refusal(
+            f"retiring {len(retired)} partitions would leave {layout.table} without rows",
+            found=f"it is taken to be {describe_clock(now)}, and the newest rows stand in {newest} or before",
+            fix="check --now, the clock, and `keep` in the layout",
+        )
 
-def _done(tended: Tended, connection: Connection, context: Context) -> Tended:
-    if tended.transaction is None:
-        return tended
-    try:
-        runner.run(connection, [tended.transaction], context.lock_wait_ms, context.progress, context.say)
-    except ServerError as error:
-        advice = _catch_all_advice(tended.action, error)
-        return replace(tended, state=State.FAILED, text=f"{error.found or error.problem}{advice}")
-    return replace(tended, state=State.DONE)
+    def _proposed(self, action: Action, upkeep: ddl.Upkeep, layout: Layout) -> Tended:
+        if isinstance(action, Archive):
+            # What is written to files comes first; these are the statements after it.
+            drop = Drop(action.table, action.partition, action.bounds, action.reason)
+            return Tended(action, upkeep.transaction(drop), State.PROPOSED)
+        transaction = upkeep.transaction(action)
+        if isinstance(action, Sweep):
+            if action.rows > SWEPT_AT_ONCE:
+                text = (
+                    f"{action.rows:,} rows are more than move at once ({SWEPT_AT_ONCE:,}): writers would wait too long"
+                )
+                return Tended(action, transaction, State.SKIPPED, text)
+            if (why := measure.moving_obstacle(self.connection, layout.table, action.catch_all)) is not None:
+                return Tended(action, transaction, State.SKIPPED, f"its rows were not moved: {why}")
+        return Tended(action, transaction, State.PROPOSED)
 
+    def _done(self, tended: Tended, layout: Layout) -> Tended:
+        if tended.transaction is None or tended.state is State.SKIPPED:
+            return tended
+        began = time.monotonic()
+        try:
+            done = self._archived(tended, layout) if isinstance(tended.action, Archive) else self._ran(tended)
+        except ServerError as error:
+            if self.connection.closed:
+                raise
+            text = error.found or error.problem
+            self._write(tended, "failed", (time.monotonic() - began) * 1_000, text)
+            return replace(tended, state=State.FAILED, text=text)
+        return done
 
-def _catch_all_advice(action: Action, error: ServerError) -> str:
-    if isinstance(action, Create) and "default partition" in (error.found or ""):
-        return ": rows that belong there lie in the catch-all; move them out first"
-    return ""
+    def _ran(self, tended: Tended) -> Tended:
+        assert tended.transaction is not None
+        began = time.monotonic()
+        rows = tended.action.rows if isinstance(tended.action, Sweep) else None
+        transaction = tended.transaction
+        if self.ledger is not None and transaction.is_atomic:
+            # In the same transaction: what is done is in the ledger, and what is not is not, wherever it is killed.
+            entry = Statement(self.ledger.insertion(self._entry(tended, "done", None, rows)))
+            transaction = replace(transaction, statements=(*transaction.statements, entry))
+        runner.run(self.connection, [transaction], self.context.lock_wait_ms, self.context.progress, self.context.say)
+        if not transaction.is_atomic:
+            self._write(tended, "done", (time.monotonic() - began) * 1_000)
+        return replace(tended, state=State.DONE, rows=rows)
+
+    def _archived(self, tended: Tended, layout: Layout) -> Tended:
+        assert tended.transaction is not None
+        folder = Path(layout.archive_to or "archive")
+        folder = folder if folder.is_absolute() else self.context.layout_file.parent / folder
+        archived = archive.archive(self.connection, tended.action, layout, folder, self.context)
+        entry: tuple[Statement, ...] = ()
+        if self.ledger is not None:
+            details = {"manifest": str(archived.path), "sha256": archived.manifest.sha256}
+            written = self._entry(tended, "done", None, archived.manifest.rows, details=details)
+            entry = (Statement(self.ledger.insertion(written)),)
+        statements = (
+            *archived.guard,
+            *tended.transaction.statements,
+            *entry,
+        )
+        transaction = replace(tended.transaction, statements=statements)
+        runner.run(self.connection, [transaction], self.context.lock_wait_ms, self.context.progress, self.context.say)
+        return replace(tended, state=State.DONE, text=f"written to {archived.path}", rows=archived.manifest.rows)
+
+    def _entry(
+        self,
+        tended: Tended,
+        state: str,
+        duration_ms: float | None,
+        rows: int | None = None,
+        note: str | None = None,
+        details: dict[str, str] | None = None,
+    ) -> Entry:
+        action, transaction = tended.action, tended.transaction
+        statements = () if transaction is None else transaction.statements
+        return Entry(
+            action.kind,
+            str(action.table),
+            action.partition.table,
+            state,
+            self.context.now,
+            self.context.is_machine_clock,
+            self.run,
+            tuple(each.sql for each in statements if isinstance(each, Statement)),
+            duration_ms,
+            rows,
+            0,
+            note,
+            details,
+        )
+
+    def _write(self, tended: Tended, state: str, duration_ms: float, note: str | None = None) -> None:
+        if self.ledger is not None:
+            self.ledger.write(self._entry(tended, state, duration_ms, note=note))

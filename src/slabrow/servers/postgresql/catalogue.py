@@ -293,6 +293,16 @@ def columns(connection: Connection, found: Relation) -> tuple[ColumnFact, ...]:
     return tuple(ColumnFact(*row) for row in rows)
 
 
+def movable_columns(connection: Connection, found: Relation) -> tuple[str, ...]:
+    """The columns that an INSERT may name: all but the generated ones."""
+    rows = connection.execute(
+        """SELECT attname::text FROM pg_attribute
+           WHERE attrelid = %s AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum""",
+        [found.oid],
+    ).fetchall()
+    return tuple(name for (name,) in rows)
+
+
 def schema(connection: Connection, names: Iterable[Name]) -> Schema:
     """The columns of the tables that statements name, and what the views among them are: one query.
 

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import assert_never
 
-from slabrow.core.actions import Action, Archive, Create, Detach, Drop
+from slabrow.core.actions import Action, Archive, Create, Detach, Drop, Sweep
 from slabrow.core.due import Planned
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name, fit
@@ -241,12 +241,14 @@ def build_partitions(
 class Upkeep:
     """Writes actions on a table in use, with the weakest locks that the server offers for each.
 
-    width          how many columns the key has
+    key            the columns of the key
+    columns        of the table, those that are generated left out
     detaching      partitions whose DETACH … CONCURRENTLY was interrupted, and has to be finished
     owner          the parent's owner, when the acting role is another; None when it is the same
     """
 
-    width: int
+    key: tuple[str, ...]
+    columns: tuple[str, ...]
     has_catch_all: bool
     detaching: frozenset[Name]
     lock_wait_ms: int
@@ -274,12 +276,29 @@ class Upkeep:
                 detach = f"ALTER TABLE {parent} DETACH PARTITION {partition}{how}"
                 dropped = [f"DROP TABLE {partition}"] if isinstance(action, Drop) else []
                 return [detach, *dropped], how != " CONCURRENTLY"
+            case Sweep():
+                return self._sweeping(action, parent, partition), True
             case Archive():
                 raise NotImplementedError("archiving writes files, not statements")
             case _:
                 assert_never(action)
 
-    def _creation(self, action: Create, parent: str, partition: str) -> list[str]:
+    def _sweeping(self, action: Sweep, parent: str, partition: str) -> list[str]:
+        """In one transaction, so that no reader misses a row, under the lock that ATTACH takes on a catch-all."""
+        *made, attach = self._creation(action, parent, partition)
+        catch_all, names = quoting.table(action.catch_all), quoting.columns(self.columns)
+        moved = (
+            f"WITH moved AS (DELETE FROM {catch_all} WHERE {quoting.condition(action.bounds, self.key)} "
+            f"RETURNING {names}) INSERT INTO {partition} ({names}) SELECT {names} FROM moved"
+        )
+        # Writers wait at the parent: one that had been sent to the catch-all before would be refused by it after.
+        locks = [
+            f"LOCK TABLE ONLY {parent} IN SHARE ROW EXCLUSIVE MODE",
+            f"LOCK TABLE {catch_all} IN ACCESS EXCLUSIVE MODE",
+        ]
+        return [*made, *locks, moved, attach]
+
+    def _creation(self, action: Create | Sweep, parent: str, partition: str) -> list[str]:
         """Made apart and attached: ATTACH PARTITION takes SHARE UPDATE EXCLUSIVE on the parent, where CREATE TABLE …
         PARTITION OF takes ACCESS EXCLUSIVE (PostgreSQL manual, ALTER TABLE, "ATTACH PARTITION"). A catch-all, if there
         is one, is still locked and looked through.
@@ -295,12 +314,23 @@ class Upkeep:
         ]
         names = (action.partition, *names_of(action.table, action.inner))
         owned = [f"ALTER TABLE {quoting.table(name)} OWNER TO {identifier(self.owner)}" for name in names if self.owner]
-        attach = f"ALTER TABLE {parent} ATTACH PARTITION {partition} {quoting.bounds(action.bounds, self.width)}"
+        attach = f"ALTER TABLE {parent} ATTACH PARTITION {partition} {quoting.bounds(action.bounds, len(self.key))}"
         return [f"CREATE TABLE {partition} (LIKE {parent} {like}){divided}", *inner, *owned, attach]
 
 
-def upkeep_of(tree: Tree, lock_wait_ms: int, owner: str, role: str, within: Layout | None = None) -> Upkeep:
-    """How actions on this tree are written. owner: of the parent; role: who acts; within: of the layout."""
+def upkeep_of(
+    tree: Tree,
+    lock_wait_ms: int,
+    owner: str,
+    role: str,
+    within: Layout | None = None,
+    columns: tuple[str, ...] = (),
+) -> Upkeep:
+    """How actions on this tree are written. owner: of the parent; role: who acts; within: of the layout.
+
+    columns   those that a sweep moves: all but the generated ones
+    """
     detaching = frozenset(partition.name for partition in tree.partitions if partition.is_detaching)
+    key = tuple(column.name or column.text for column in tree.key)
     other_owner = None if owner == role else owner
-    return Upkeep(len(tree.key), tree.catch_all is not None, detaching, lock_wait_ms, other_owner, within)
+    return Upkeep(key, columns, tree.catch_all is not None, detaching, lock_wait_ms, other_owner, within)

@@ -145,6 +145,50 @@ def any_rows(connection: Connection, tables: Sequence[Name]) -> bool:
     return False
 
 
+@dataclass(frozen=True, slots=True)
+class Lying:
+    """Rows of one kind in a catch-all: how many, with the least and the greatest key among them as text."""
+
+    rows: int
+    low: str | None
+    high: str | None
+
+
+def lying_in(connection: Connection, catch_all: Name, leading: str, conditions: Sequence[str]) -> list[Lying]:
+    """The rows of a catch-all that satisfy each condition: one scan for all of them."""
+    column = identifier(leading)
+    kinds = (("count(*)", ""), (f"min({column})", "::text"), (f"max({column})", "::text"))
+    parts = [", ".join(f"({what} FILTER (WHERE {test})){cast}" for what, cast in kinds) for test in conditions]
+    found: list[Lying] = []
+    for first in range(0, len(parts), 200):
+        with reading(connection, "look through the catch-all"):
+            row = connection.execute(
+                f"SELECT {', '.join(parts[first : first + 200])} FROM {quoting.table(catch_all)}".encode()
+            ).fetchone()
+        assert row is not None
+        found += [Lying(*row[place : place + 3]) for place in range(0, len(row), 3)]
+    return found
+
+
+def moving_obstacle(connection: Connection, parent: Name, catch_all: Name) -> str | None:
+    """Why rows cannot be moved out of a catch-all by DELETE and INSERT without side effects; None when they can."""
+    with reading(connection, "look for triggers and foreign keys"):
+        trigger = connection.execute(
+            "SELECT tgname FROM pg_trigger WHERE tgrelid = %s::regclass AND NOT tgisinternal AND tgenabled <> 'D'",
+            [quoting.table(catch_all)],
+        ).fetchone()
+        foreign = connection.execute(
+            "SELECT conname, conrelid::regclass::text FROM pg_constraint "
+            "WHERE contype = 'f' AND confrelid = %s::regclass",
+            [quoting.table(parent)],
+        ).fetchone()
+    if trigger is not None:
+        return f"its trigger {trigger[0]} would fire for each row that moves"
+    if foreign is not None:
+        return f"the foreign key {foreign[0]} of {foreign[1]} points at its rows"
+    return None
+
+
 def count_keys(
     connection: Connection, table: Name, columns: Sequence[ColumnFact]
 ) -> Iterator[tuple[list[list[str | None]], list[int]]]:

@@ -89,5 +89,30 @@ def bounds(held: Bounds, width: int = 1) -> str:
             return "DEFAULT"
 
 
+def condition(held: Bounds, key: tuple[str, ...]) -> str:
+    """What the rows of a partition satisfy, as a condition on the key columns.
+
+    Raises ValueError for hash, for the catch-all, and for a range that a later key column bounds too.
+    """
+    leading = identifier(key[0])
+    match held:
+        case Range():
+            tests = [f"{identifier(column)} IS NOT NULL" for column in key]
+            for end, sign in ((held.from_, ">="), (held.to, "<")):
+                if end is None or end[0] in (Edge.MINVALUE, Edge.MAXVALUE):
+                    continue
+                if any(each is not Edge.MINVALUE for each in end[1:]):
+                    raise ValueError("a later key column bounds this range too")
+                tests.append(f"{leading} {sign} {value(end[0])}")
+            return " AND ".join(tests)
+        case Listed(values=values):
+            listed = [value(each) for each in values if each is not None]
+            tests = [f"{leading} IN ({', '.join(listed)})"] if listed else []
+            tests += [f"{leading} IS NULL"] if None in values else []
+            return "(" + " OR ".join(tests) + ")"
+        case _:
+            raise ValueError("only the server knows which rows such a partition holds")
+
+
 def _end(end: Key | None, if_open: str, width: int) -> str:
     return ", ".join([if_open] * width if end is None else map(value, end))

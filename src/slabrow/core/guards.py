@@ -1,0 +1,89 @@
+"""What upkeep will not do, whatever layout and clock say: each guard raises Refusal before anything is done."""
+
+from collections.abc import Collection, Sequence
+from datetime import datetime, timedelta
+
+from slabrow.core.actions import Action, Archive, Detach, Drop
+from slabrow.core.bounds import Hashed
+from slabrow.core.due import on_grid
+from slabrow.core.errors import Refusal
+from slabrow.core.layout import By, Layout
+from slabrow.core.names import Name
+from slabrow.core.tree import Partition, Tree
+
+MOST_APART = timedelta(minutes=1)
+
+
+def retiring(actions: Sequence[Action]) -> tuple[Action, ...]:
+    """The actions that take rows away from the table."""
+    return tuple(action for action in actions if isinstance(action, Detach | Drop | Archive))
+
+
+def guard_clock(machine: datetime, server: datetime, last: datetime | None) -> None:
+    """The clock of this machine, against the server's and against the latest that the ledger holds."""
+    if abs(machine - server) > MOST_APART:
+        raise Refusal(
+            "the clocks of this machine and of the server differ",
+            found=f"{machine:%Y-%m-%d %H:%M:%S%z} here, {server:%Y-%m-%d %H:%M:%S%z} there",
+            fix="set the clock that is wrong, or say which time it is with --now",
+        )
+    if last is not None and machine < last - MOST_APART:
+        raise Refusal(
+            "the clock went backwards",
+            found=f"it is {machine:%Y-%m-%d %H:%M:%S%z}, and the ledger holds {last:%Y-%m-%d %H:%M:%S%z}",
+            fix="set the clock, or say which time it is with --now",
+        )
+
+
+def guard_retiring(layout: Layout, tree: Tree, actions: Sequence[Action], allowed: int | None) -> None:
+    """How much may leave in one run. allowed: the number that somebody named, which has to be the very one."""
+    leaving = retiring(actions)
+    if not leaving:
+        return
+    hashed = [action.partition for action in leaving if isinstance(action.bounds, Hashed)]
+    if hashed:
+        raise Refusal(f"a hash partition never leaves: {hashed[0]} holds a part of all keys", fix="please report this")
+    if allowed is not None:
+        if allowed != len(leaving):
+            raise Refusal(
+                f"{len(leaving)} partitions of {layout.table} would leave, and --retiring says {allowed}",
+                fix=f"look at what is proposed; if that is meant, say --retiring {len(leaving)}",
+            )
+        return
+    override = f"look at what is proposed; if all of it is meant, say --retiring {len(leaving)}"
+    if len(leaving) > layout.at_most_retired:
+        raise Refusal(
+            f"{len(leaving)} partitions of {layout.table} would leave in one run",
+            found=f"`at_most_retired` is {layout.at_most_retired}",
+            fix=override,
+        )
+    gone = {action.partition for action in leaving}
+    rows = sum(leaf.rows or 0 for leaf in tree.leaves)
+    lost = sum(leaf.rows or 0 for leaf in _leaves_of(tree, gone))
+    if rows and lost / rows > layout.at_most_share:
+        raise Refusal(
+            f"{lost / rows:.0%} of the rows of {layout.table} would leave in one run",
+            found=f"`at_most_share` is {layout.at_most_share:g}, by the planner's estimates",
+            fix=override,
+        )
+
+
+def _leaves_of(tree: Tree, names: Collection[Name]) -> list[Partition]:
+    """The leaves that go with these partitions: a divided one goes with its own."""
+    spelled = {partition.spelling for partition in tree.partitions if partition.name in names}
+    return [leaf for leaf in tree.leaves if leaf.name in names or leaf.parent in spelled]
+
+
+def guard_grid(layout: Layout, tree: Tree) -> None:
+    """A span or a zone that was changed: most partitions would be strangers, and new ones would lie across them."""
+    if layout.by is not By.RANGE:
+        return
+    grid = layout.grid(tree.kinds[0])
+    ranges = list(tree.ranges())
+    strangers = [partition for partition, bounds in ranges if not on_grid(bounds, grid)]
+    if len(strangers) > len(ranges) / 2:
+        raise Refusal(
+            f"the span or the zone of {layout.table} no longer fits its partitions",
+            found=f"{len(strangers)} of {len(ranges)} are not such as it makes, {strangers[0].spelling} among them",
+            fix="correct span, zone and `from` in the layout, or convert the table",
+        )

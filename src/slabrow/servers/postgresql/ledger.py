@@ -1,0 +1,224 @@
+"""The ledger: a table in the database that holds what was done, when, by whom, with which SQL and outcome (N45)."""
+
+import json
+import socket
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from slabrow import __version__
+from slabrow.core.errors import ServerError
+from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.servers.postgresql.quoting import identifier, literal
+
+_VERSION = 1  # of the table; `upgraded` brings an older one up to it
+_MARK = "slabrow ledger, version "
+_NO_LEDGER = 'ask for: GRANT CREATE ON DATABASE … TO the role, or set schema = "" under [ledger] in the layout file'
+
+# One step for each version, from the one before.
+_UPGRADES: dict[int, tuple[str, ...]] = {
+    1: (
+        """CREATE TABLE {table} (
+            entry bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+            at timestamptz NOT NULL DEFAULT clock_timestamp(),
+            clock timestamptz NOT NULL,
+            is_machine_clock boolean NOT NULL,
+            run uuid NOT NULL,
+            role name NOT NULL DEFAULT session_user,
+            host text NOT NULL,
+            version text NOT NULL,
+            kind text NOT NULL,
+            table_name text NOT NULL,
+            partition_name text NOT NULL,
+            state text NOT NULL,
+            statements text[] NOT NULL,
+            duration_ms double precision,
+            row_count bigint,
+            lock_waits integer NOT NULL,
+            note text,
+            details jsonb NOT NULL)""",
+        "CREATE INDEX ON {table} (table_name, partition_name)",
+        "CREATE INDEX ON {table} (at)",
+    ),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One thing that was done, tried or decided.
+
+    clock      what time it was taken to be; is_machine_clock: that of the machine, and not one given with --now
+    kind       `create`, `detach`, `drop`, `archive`, `sweep`, `hold`, `unhold`
+    state      `done` or `failed`
+    rows       rows moved, archived or dropped, None where nobody counted
+    details    what else belongs to its kind: `until` of a hold, the manifest of an archive
+    """
+
+    kind: str
+    table: str
+    partition: str
+    state: str
+    clock: datetime
+    is_machine_clock: bool
+    run: str
+    statements: tuple[str, ...] = ()
+    duration_ms: float | None = None
+    rows: int | None = None
+    lock_waits: int = 0
+    note: str | None = None
+    details: dict[str, Any] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """An entry as the ledger holds it."""
+
+    number: int
+    at: datetime
+    role: str
+    host: str
+    version: str
+    entry: Entry
+
+
+@dataclass(frozen=True, slots=True)
+class Ledger:
+    """The ledger in one schema. Reading one that is not there finds nothing; writing makes it."""
+
+    connection: Connection
+    schema: str
+
+    @property
+    def table(self) -> str:
+        return f"{identifier(self.schema)}.ledger"
+
+    def version(self) -> int:
+        """Of the table in the database; 0 when there is none. Raises ServerError when it is not ours, or newer."""
+        with explained("look for the ledger"):
+            row = self.connection.execute(
+                "SELECT obj_description(c.oid, 'pg_class') FROM pg_class c JOIN pg_namespace n "
+                "ON n.oid = c.relnamespace WHERE n.nspname = %s AND c.relname = 'ledger'",
+                [self.schema],
+            ).fetchone()
+        if row is None:
+            return 0
+        text = str(row[0] or "")
+        number = text.removeprefix(_MARK)
+        if not text.startswith(_MARK) or not number.isdigit():
+            raise ServerError(
+                f"{self.table} is no ledger of Slabrow's",
+                fix="name another schema under [ledger] in the layout file",
+            )
+        if int(number) > _VERSION:
+            raise ServerError(
+                f"{self.table} was written by a newer Slabrow",
+                found=f"version {number}, and this one knows {_VERSION}",
+                fix="upgrade this one",
+            )
+        return int(number)
+
+    def prepare(self) -> None:
+        """Makes the ledger, or brings an older one up to date. Raises ServerError with what to do without the right."""
+        held = self.version()
+        if held == _VERSION:
+            return
+        try:
+            with explained("make the ledger"), self.connection.transaction():
+                # Two that begin at the same moment: the second one finds it made.
+                self.connection.execute("SELECT pg_advisory_xact_lock(hashtextextended('slabrow ledger', 0))")
+                held = self.version()
+                if (
+                    self.connection.execute("SELECT to_regnamespace(%s)", [identifier(self.schema)]).fetchall()[0][0]
+                    is None
+                ):
+                    self.connection.execute(f"CREATE SCHEMA {identifier(self.schema)}".encode())
+                for version in range(held + 1, _VERSION + 1):
+                    for sql in _UPGRADES[version]:
+                        self.connection.execute(sql.format(table=self.table).encode())
+                    mark = literal(f"{_MARK}{version}")
+                    self.connection.execute(f"COMMENT ON TABLE {self.table} IS {mark}".encode())
+        except ServerError as error:
+            raise ServerError("there is no ledger, and none can be made", found=error.found, fix=_NO_LEDGER) from error
+
+    def insertion(self, entry: Entry) -> str:
+        """The INSERT for an entry. Without a duration, the time since its transaction began counts."""
+        took = "extract(epoch FROM clock_timestamp() - transaction_timestamp()) * 1000"
+        values = (
+            f"{literal(entry.clock.isoformat())}, {entry.is_machine_clock}, {literal(entry.run)}, "
+            f"{literal(socket.gethostname())}, {literal(__version__)}, {literal(entry.kind)}, {literal(entry.table)}, "
+            f"{literal(entry.partition)}, {literal(entry.state)}, "
+            f"ARRAY[{', '.join(map(literal, entry.statements))}]::text[], "
+            f"{took if entry.duration_ms is None else round(entry.duration_ms, 3)}, "
+            f"{'NULL' if entry.rows is None else entry.rows}, "
+            "coalesce(nullif(current_setting('slabrow.lock_waits', true), ''), '0')::int, "
+            f"{'NULL' if entry.note is None else literal(entry.note)}, "
+            f"{literal(json.dumps(entry.details or {}, ensure_ascii=False))}"
+        )
+        return (
+            f"INSERT INTO {self.table} (clock, is_machine_clock, run, host, version, kind, table_name, partition_name, "
+            f"state, statements, duration_ms, row_count, lock_waits, note, details) VALUES ({values})"
+        )
+
+    def write(self, entry: Entry) -> None:
+        """Writes one entry by itself."""
+        with explained("write to the ledger"):
+            self.connection.execute(self.insertion(entry).encode())
+
+    def read(
+        self,
+        *,
+        table: str | None = None,
+        kinds: Sequence[str] = (),
+        since: datetime | None = None,
+        most: int | None = None,
+        state: str | None = None,
+    ) -> tuple[Written, ...]:
+        """Entries, the newest first; nothing when there is no ledger."""
+        if self.version() == 0:
+            return ()
+        with explained("read the ledger"):
+            rows = self.connection.execute(
+                f"""SELECT entry, at, role::text, host, version, kind, table_name, partition_name, state, clock,
+                           is_machine_clock, run::text, statements, duration_ms, row_count, lock_waits, note, details
+                    FROM {self.table}
+                    WHERE (%(table)s::text IS NULL OR table_name = %(table)s)
+                      AND (%(kinds)s::text[] = '{{}}' OR kind = ANY (%(kinds)s))
+                      AND (%(since)s::timestamptz IS NULL OR at >= %(since)s)
+                      AND (%(state)s::text IS NULL OR state = %(state)s)
+                    ORDER BY entry DESC LIMIT %(most)s""".encode(),
+                {"table": table, "kinds": list(kinds), "since": since, "most": most, "state": state},
+            ).fetchall()
+        return tuple(_written(row) for row in rows)
+
+    def holds(self, table: str, moment: datetime) -> dict[str, Written]:
+        """The partitions of a table that are under hold at a moment: the latest word on each counts."""
+        latest: dict[str, Written] = {}
+        for written in self.read(table=table, kinds=("hold", "unhold")):
+            latest.setdefault(written.entry.partition, written)
+        held = {}
+        for partition, written in latest.items():
+            until = (written.entry.details or {}).get("until")
+            if written.entry.kind == "hold" and (until is None or datetime.fromisoformat(until) > moment):
+                held[partition] = written
+        return held
+
+    def last_clock(self) -> datetime | None:
+        """The latest time that a machine's clock showed in any entry."""
+        if self.version() == 0:
+            return None
+        with explained("read the ledger"):
+            row = self.connection.execute(
+                f"SELECT max(clock) FROM {self.table} WHERE is_machine_clock".encode()
+            ).fetchone()
+        return row[0] if row else None
+
+
+def _written(row: tuple[Any, ...]) -> Written:
+    number, at, role, host, version, kind, table, partition, state, clock, is_machine_clock, run, *rest = row
+    statements, duration_ms, rows, lock_waits, note, details = rest
+    entry = Entry(
+        kind, table, partition, state, clock, is_machine_clock, run, tuple(statements), duration_ms, rows, lock_waits,
+        note, details,
+    )  # fmt: skip
+    return Written(number, at, role, host, version, entry)

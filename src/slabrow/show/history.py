@@ -1,0 +1,78 @@
+"""How the ledger looks."""
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from rich.console import Console
+
+from slabrow.servers.postgresql.ledger import Written
+from slabrow.show.output import Json, Shown, bad, good, heading, plain, print_table, table
+from slabrow.show.words import count, milliseconds, plural
+from slabrow.work.history import History
+
+
+def _data(history: History) -> Json:
+    return {"schema": history.schema, "entries": [_entry(each) for each in history.entries]}
+
+
+def _entry(written: Written) -> Json:
+    entry = written.entry
+    return {
+        "entry": written.number,
+        "at": written.at.isoformat(),
+        "clock": entry.clock.isoformat(),
+        "machine_clock": entry.is_machine_clock,
+        "run": entry.run,
+        "role": written.role,
+        "host": written.host,
+        "version": written.version,
+        "kind": entry.kind,
+        "table": entry.table,
+        "partition": entry.partition,
+        "state": entry.state,
+        "statements": list(entry.statements),
+        "duration_ms": entry.duration_ms,
+        "rows": entry.rows,
+        "lock_waits": entry.lock_waits,
+        "note": entry.note,
+        "details": entry.details or {},
+    }
+
+
+_COLUMNS = ("entry", "at", "role", "host", "kind", "table", "partition", "state", "rows", "duration_ms", "lock_waits")
+
+
+def _rows(history: History) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+    return (*_COLUMNS, "note"), [[data[name] for name in (*_COLUMNS, "note")] for data in map(_entry, history.entries)]
+
+
+def _text(history: History, out: Console) -> None:
+    if not history.exists:
+        out.print(
+            plain(f"There is no ledger in the schema {history.schema} yet: the first `slabrow tend --go` makes it.")
+        )
+        return
+    heading(
+        out, f"The ledger in {history.schema}: {plural(len(history.entries), 'entry', 'entries')}, the newest first"
+    )
+    lines = table("when", "what", "table", "partition", "rows", "took", "lock waits", "by", "state",
+                  right=("rows", "took", "lock waits"))  # fmt: skip
+    for written in history.entries:
+        entry = written.entry
+        until = (entry.details or {}).get("until")
+        state = f"{entry.state}: {entry.note}" if entry.note else entry.state
+        lines.add_row(
+            f"{written.at:%Y-%m-%d %H:%M:%S}",
+            plain(entry.kind + (f" until {until[:10]}" if until else "")),
+            plain(entry.table),
+            plain(entry.partition),
+            count(entry.rows),
+            milliseconds(entry.duration_ms),
+            str(entry.lock_waits) if entry.lock_waits else "",
+            plain(f"{written.role}@{written.host}"),
+            good(state) if entry.state == "done" else bad(state),
+        )
+    print_table(out, lines, ("lock waits", "by", "table", "took"))
+
+
+SHOWN: Shown[History] = Shown("history", _data, _rows, _text)

@@ -1,0 +1,26 @@
+"""`history`: what the ledger holds (N45)."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from slabrow.servers.postgresql.ledger import Ledger, Written
+from slabrow.work.context import Context
+
+
+@dataclass(frozen=True, slots=True)
+class History:
+    """Entries, the newest first; exists: whether there is a ledger at all."""
+
+    entries: tuple[Written, ...]
+    schema: str
+    exists: bool
+
+
+def history(
+    context: Context, schema: str, *, kinds: tuple[str, ...], state: str | None, since: datetime | None, most: int
+) -> History:
+    """Reads the ledger of the database. Raises ServerError when it may not be read, or is a newer one."""
+    with context.connected() as connection:
+        ledger = Ledger(connection, schema)
+        entries = ledger.read(table=context.table, kinds=kinds, state=state, since=since, most=most)
+        return History(entries, schema, ledger.version() > 0)

@@ -1,0 +1,325 @@
+"""Upkeep that can be left alone: the sweep of the catch-all, archives, guards, holds, the ledger, and what it tells."""
+
+import json
+import os
+import random
+import signal
+import threading
+import time
+from pathlib import Path
+
+import psycopg
+import pyarrow.parquet
+
+from tests.support import DatabaseTest, begin, run
+from tests.test_program_convert import layout
+
+NOW = ("--now", "2026-03-01")
+LATER = ("--now", "2026-06-15")
+LOG = """
+CREATE SCHEMA apiary; CREATE TABLE apiary.log (log_id bigint GENERATED ALWAYS AS IDENTITY, taken_at timestamptz, n int,
+    note text, weight double precision, doubled int GENERATED ALWAYS AS (n * 2) STORED) PARTITION BY RANGE (taken_at);
+"""
+
+
+class KeepingTest(DatabaseTest):
+    def setUp(self):
+        super().setUp()
+        self.sql(LOG)
+        self.write()
+        self.slabrow("tend", "--go", *NOW)
+
+    def write(self, **changes):
+        self.layout(layout(**{"keep": "2 months", "ahead": "2 months", **changes}))
+
+    def fill(self, start="2026-03-01", rows=240):
+        self.sql(
+            f"INSERT INTO apiary.log (taken_at, n, note, weight) SELECT timestamptz '{start}' + n * interval '6 hours', n, "
+            f"CASE n % 4 WHEN 0 THEN NULL WHEN 1 THEN '' WHEN 2 THEN E'a \"quoted\"\\nline, Ä' ELSE 'x' || n END, n / 7.0 "
+            f"FROM generate_series(0, {rows - 1}) n"
+        )
+
+    def tables(self):
+        rows = self.sql(
+            "SELECT relname::text FROM pg_class WHERE relnamespace = 'apiary'::regnamespace AND relkind = 'r' ORDER BY 1"
+        )
+        return [name for (name,) in rows]
+
+    def state(self, document):
+        return {each["partition"]: (each["kind"], each["state"]) for each in document["actions"]}
+
+
+class SweepTest(KeepingTest):
+    def setUp(self):
+        super().setUp()
+        self.write(catch_all=True)
+        self.slabrow("tend", "--go", *NOW)
+
+    def test_rows_of_a_missing_partition_move_there_and_others_stay(self):
+        self.fill("2026-05-20", 120)  # up to 2026-06-18
+        self.sql("INSERT INTO apiary.log (taken_at) VALUES (NULL), ('2031-01-01'), ('2020-01-01')")
+        check = self.slabrow("tend", "--check", "--now", "2026-05-05", code=1)
+        self.assertIn("sweep", check.stdout)
+        done = self.json("tend", "--go", "--now", "2026-05-05")
+        self.assertEqual(("sweep", "done"), self.state(done)["apiary.log_2026_06"])
+        self.assertEqual(48, self.value("SELECT count(*) FROM apiary.log_2026_05"))
+        self.assertEqual(72, self.value("SELECT count(*) FROM apiary.log_2026_06"))
+        self.assertEqual(3, self.value("SELECT count(*) FROM apiary.log_rest"))
+        (finding,) = [each for each in done["findings"] if each["code"] == "catch_all_rows"]
+        for words in ("3 rows", "1 of them without a key", "2020-01-01", "2031-01-01"):
+            self.assertIn(words, finding["text"])
+        self.assertEqual(0, self.value("SELECT count(*) FROM apiary.log WHERE doubled <> n * 2"))
+        entries = self.json("history", "--kind", "sweep")["entries"]
+        self.assertEqual([72, 48], [entry["rows"] for entry in entries])
+        self.slabrow("tend", "--check", "--now", "2026-05-05", code=1)  # the three rows still lie there
+
+    def test_no_row_is_lost_or_doubled_under_a_writer(self):
+        ended, written, refused = threading.Event(), [], []
+
+        def writing():
+            with psycopg.connect(self.dsn, autocommit=True) as writer:
+                while not ended.is_set():
+                    n = len(written)
+                    try:
+                        writer.execute(
+                            "INSERT INTO apiary.log (taken_at, n) VALUES (timestamptz '2026-05-10' + %s * interval '1 second', %s)",
+                            [n % 90000, n],
+                        )
+                    except psycopg.Error as error:
+                        refused.append(str(error))
+                        return
+                    written.append(n)
+
+        thread = threading.Thread(target=writing)
+        thread.start()
+        time.sleep(0.7)
+        self.json("tend", "--go", "--lock-wait", "5s", "--now", "2026-04-10")
+        ended.set()
+        thread.join()
+        self.assertEqual([], refused)
+        self.assertGreater(len(written), 300)
+        self.assertEqual([(len(written), len(written))], self.sql("SELECT count(*), count(DISTINCT n) FROM apiary.log"))
+        self.assertEqual(0, self.value("SELECT count(*) FROM apiary.log_rest"))
+
+    def test_triggers_and_foreign_keys_that_would_act_keep_the_rows_where_they_are(self):
+        self.fill("2026-05-20", 20)
+        self.sql(
+            "CREATE FUNCTION apiary.f() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN OLD; END';"
+            "CREATE TRIGGER heard AFTER DELETE ON apiary.log_rest FOR EACH ROW EXECUTE FUNCTION apiary.f()"
+        )
+        done = self.json("tend", "--go", "--now", "2026-04-05", code=1)
+        (swept,) = [each for each in done["actions"] if each["kind"] == "sweep"]
+        self.assertEqual("skipped", swept["state"])
+        self.assertIn("heard", swept["text"])
+        self.assertEqual(20, self.value("SELECT count(*) FROM apiary.log_rest"))
+
+
+class ArchiveTest(KeepingTest):
+    def archived(self, form="parquet", code=0):
+        self.write(past_keep="archive", archive_to="old", archive_as=form)
+        return self.json("tend", "--go", *LATER, code=code)
+
+    def test_written_compared_dropped_and_brought_back_equal(self):
+        self.fill()
+        for form in ("parquet", "csv"):
+            with self.subTest(form):
+                before = self.sql("SELECT * FROM apiary.log_2026_03 ORDER BY log_id")
+                done = self.archived(form)
+                self.assertEqual(("archive", "done"), self.state(done)["apiary.log_2026_03"])
+                self.assertNotIn("log_2026_03", self.tables())
+                manifest = json.loads((self.folder / "old" / "apiary.log_2026_03.json").read_text())
+                self.assertEqual((124, form), (manifest["rows"], manifest["form"]))
+                if form == "parquet":
+                    table = pyarrow.parquet.read_table(self.folder / "old" / manifest["file"])
+                    self.assertEqual(124, table.num_rows)
+                    self.assertEqual("timestamp[us, tz=UTC]", str(table.schema.field("taken_at").type))
+                    self.assertIn('a "quoted"\nline, Ä', table.column("note").to_pylist())
+                path = "old/apiary.log_2026_03.json"
+                self.assertEqual("proposed", self.json("adopt", "--from-archive", path, code=1)["state"])
+                back = self.json("adopt", "--from-archive", path, "--go")
+                self.assertEqual(("done", "apiary.log"), (back["state"], back["attached_to"]))
+                self.assertEqual(before, self.sql("SELECT * FROM apiary.log_2026_03 ORDER BY log_id"))
+                self.assertIn("already", self.slabrow("adopt", "--from-archive", path, "--go", code=4).stderr)
+        self.assertEqual(2, len(self.json("history", "--kind", "archive")["entries"]))
+        self.assertEqual(124, self.json("history", "--kind", "archive")["entries"][0]["rows"])
+
+    def test_values_that_other_programs_do_not_know_are_kept_as_text(self):
+        self.sql(
+            "ALTER TABLE apiary.log ADD j jsonb, ADD big numeric, ADD b bytea, ADD day date, ADD odd interval, ADD many int[];"
+            "INSERT INTO apiary.log (taken_at, weight, j, big, b, day, odd, many) VALUES ('2026-03-02', 'NaN', '{\"a\": [1, null]}', 1e40, '\\x00ff',"
+            " 'infinity', '1 mon 2 days 03:04:05.6', '{1,NULL}'), ('2026-03-03', 0.1, 'null', 'NaN', '', '4713-01-01 BC', '-1 year', '{}');"
+            "INSERT INTO apiary.log (taken_at) VALUES ('2026-04-01')"
+        )
+        before = self.sql("SELECT l::text FROM apiary.log_2026_03 l ORDER BY 1")
+        self.archived()
+        self.json("adopt", "--from-archive", "old/apiary.log_2026_03.json", "--go")
+        self.assertEqual(before, self.sql("SELECT l::text FROM apiary.log_2026_03 l ORDER BY 1"))
+
+    def test_a_changed_file_a_full_disk_and_a_stopped_run(self):
+        self.fill()
+        (self.folder / "old").mkdir()
+        os.chmod(self.folder / "old", 0o500)
+        if os.geteuid() == 0:
+            (self.folder / "old").rmdir()
+            (self.folder / "old").write_text("a file where the folder should be")
+        done = self.archived(code=3)
+        self.assertEqual(("archive", "failed"), self.state(done)["apiary.log_2026_03"])
+        self.assertEqual(124, self.value("SELECT count(*) FROM apiary.log_2026_03"))
+        self.assertEqual("failed", self.json("history", "--kind", "archive")["entries"][0]["state"])
+        (self.folder / "old").unlink() if (self.folder / "old").is_file() else (self.folder / "old").rmdir()
+        self.archived()
+        file = self.folder / "old" / "apiary.log_2026_03.parquet"
+        file.write_bytes(file.read_bytes()[:-9])
+        self.assertIn("SHA-256", self.slabrow("adopt", "--from-archive", "old/apiary.log_2026_03.json", code=2).stderr)
+        self.assertIn("no manifest", self.slabrow("adopt", "--from-archive", "slabrow.toml", code=2).stderr)
+
+    def test_rows_that_come_while_it_is_written_are_not_lost(self):
+        self.fill()
+        with psycopg.connect(self.dsn) as late:
+            late.execute("INSERT INTO apiary.log (taken_at, n) VALUES ('2026-03-09', -1)")
+            self.write(past_keep="archive", archive_to="old")
+            process = begin("tend", "--go", "--lock-wait", "8s", *LATER, cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+            deadline = time.monotonic() + 20
+            while not list(Path(self.folder).glob("old/*.json")) and time.monotonic() < deadline:
+                time.sleep(0.05)
+            late.commit()
+        process.communicate(timeout=60)
+        self.assertEqual((4, 125), (process.returncode, self.value("SELECT count(*) FROM apiary.log_2026_03")))
+        self.archived()
+        self.assertEqual(125, json.loads((self.folder / "old" / "apiary.log_2026_03.json").read_text())["rows"])
+
+    def test_killed_at_any_moment_every_row_is_in_the_table_or_in_its_archive(self):
+        self.write(
+            span="1 day", keep="20 days", ahead="30 days", past_keep="archive", archive_to="old", at_most_retired=99
+        )
+        self.slabrow("tend", "--go", *NOW)
+        self.fill("2026-03-01", 160)  # forty days
+        for round_ in range(10):
+            process = begin("tend", "--go", "--now", "2026-04-10", cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+            time.sleep(0.6 + random.Random(round_).random())
+            process.send_signal(signal.SIGKILL)
+            process.communicate()
+        self.json("tend", "--go", "--lock-wait", "20s", "--now", "2026-04-10")
+        self.assertEqual([], self.json("tend", "--now", "2026-04-10")["actions"])
+        left = {n for (n,) in self.sql("SELECT n FROM apiary.log")}
+        kept = [
+            n
+            for file in sorted((self.folder / "old").glob("*.parquet"))
+            for n in pyarrow.parquet.read_table(file).column("n").to_pylist()
+        ]
+        self.assertEqual(set(range(160)), left | set(kept))
+        self.assertEqual(160, len(left) + len(kept), "no row stands in both")
+        self.assertEqual(
+            len(list((self.folder / "old").glob("*.parquet"))), len(list((self.folder / "old").glob("*.json")))
+        )
+        self.assertEqual([], list((self.folder / "old").glob("*.partial")))
+
+
+class GuardsTest(KeepingTest):
+    def test_each_guard_speaks_and_nothing_is_done(self):
+        self.write(ahead="9 months")
+        self.slabrow("tend", "--go", *NOW)
+        self.sql(
+            "INSERT INTO apiary.log (taken_at) SELECT timestamptz '2026-03-02' + n * interval '1 day' FROM generate_series(0, 250) n; ANALYZE apiary.log"
+        )
+        before = self.tables()
+        for what, changes, options, words in [
+            ("too many at once", {}, ("--now", "2026-11-15"), "would leave in one run"),
+            ("another number named", {}, ("--now", "2026-11-15", "--retiring", "2"), "--retiring says 2"),
+            ("too large a share", {"at_most_retired": 9}, ("--now", "2026-11-15"), "of the rows"),
+            ("another span", {"span": "1 week"}, NOW, "no longer fits"),
+            ("another zone", {"zone": "Asia/Tokyo"}, NOW, "no longer fits"),
+            ("another key", {"key": ["n"], "span": 10, "ahead": 10, "keep": 10}, NOW, "not divided as its layout says"),
+        ]:  # fmt: skip
+            with self.subTest(what):
+                self.write(**{"ahead": "1 month", **changes})
+                code = 2 if what == "another key" else 4
+                done = self.json("tend", "--go", *options, code=code)
+                self.assertIn(words, done["errors"][0]["problem"])
+                self.assertEqual(before, self.tables())
+        self.write(ahead="1 month")
+        proposed = self.json("tend", "--now", "2026-11-15", code=4)
+        leaving = [each for each in proposed["actions"] if each["kind"] == "detach"]
+        self.assertEqual("proposed", leaving[0]["state"])
+        done = self.json("tend", "--go", "--now", "2026-11-15", "--retiring", len(leaving))
+        self.assertEqual(len(leaving), sum(each["kind"] == "detach" for each in done["actions"]))
+
+    def test_a_clock_that_went_backwards(self):
+        self.sql("UPDATE slabrow.ledger SET clock = now() + interval '3 days', is_machine_clock = true")
+        self.assertIn("went backwards", self.slabrow("tend", "--go", code=4).stderr)
+        self.slabrow("tend", *NOW)  # a time that is named is believed
+
+    def test_what_is_under_hold_stays(self):
+        self.fill()
+        self.assertIn(
+            "is under hold until 2026-07-01",
+            self.slabrow("tend", "--hold", "log_2026_03", "--until", "2026-07-01", *NOW).stdout,
+        )
+        done = self.json("tend", "--go", *LATER)
+        self.assertEqual(["hold"], [each["code"] for each in done["findings"]])
+        self.assertIn("log_2026_03", self.tables())
+        self.assertEqual(
+            1, self.value("SELECT count(*) FROM pg_inherits WHERE inhrelid = 'apiary.log_2026_03'::regclass")
+        )
+        self.slabrow("tend", "--unhold", "apiary.log_2026_03", *LATER)
+        self.json("tend", "--go", *LATER)
+        self.assertEqual(
+            0, self.value("SELECT count(*) FROM pg_inherits WHERE inhrelid = 'apiary.log_2026_03'::regclass")
+        )
+        error = self.slabrow("tend", "--hold", "log_2026_33", code=2).stderr
+        self.assertIn("did you mean", error)
+        for arguments in (("--until", "2026-07-01"), ("--hold", "a", "--unhold", "a"), ("--check", "--go")):
+            self.slabrow("tend", *arguments, code=2)
+
+
+class LedgerTest(KeepingTest):
+    def test_every_action_is_in_it_with_who_when_and_how(self):
+        entries = self.json("history")["entries"]
+        self.assertEqual(["apiary.log"] * len(entries), [each["table"] for each in entries])
+        first = entries[-1]
+        self.assertEqual(
+            ("create", "done", "postgres", False),
+            (first["kind"], first["state"], first["role"], first["machine_clock"]),
+        )
+        self.assertIn("ATTACH PARTITION", " ".join(first["statements"]))
+        self.assertGreater(first["duration_ms"], 0)
+        self.assertEqual([], self.json("history", "--kind", "drop")["entries"])
+        self.assertEqual(1, len(self.json("history", "--most", "1")["entries"]))
+        self.assertEqual([], self.json("history", "--since", "2099-01-01")["entries"])
+        self.assertTrue(self.slabrow("history", "--format", "csv").stdout.startswith("entry,at,role"))
+        self.assertIn("log_2026_03", self.slabrow("history").stdout)
+
+    def test_none_another_schema_a_newer_one_and_no_right(self):
+        (self.folder / "slabrow.toml").write_text(layout(ahead="4 months") + '[ledger]\nschema = "Up keep"\n')
+        self.slabrow("tend", "--go", *NOW)
+        self.assertGreater(self.value('SELECT count(*) FROM "Up keep".ledger'), 0)
+        (self.folder / "slabrow.toml").write_text(layout(ahead="5 months") + '[ledger]\nschema = ""\n')
+        self.slabrow("tend", "--go", *NOW)
+        self.assertIn("no ledger", self.slabrow("history", code=2).stderr)
+        (self.folder / "slabrow.toml").write_text(layout() + '[ledger]\nname = "x"\n')
+        self.assertIn("[ledger]", self.slabrow("tend", code=2).stderr)
+        self.write(ahead="6 months")
+        self.sql("COMMENT ON TABLE slabrow.ledger IS 'slabrow ledger, version 7'")
+        self.assertIn("newer", self.slabrow("history", code=3).stderr)
+        self.sql(
+            "DROP SCHEMA slabrow CASCADE; GRANT ALL ON SCHEMA apiary TO reader; ALTER TABLE apiary.log OWNER TO reader"
+        )
+        done = self.slabrow("tend", "--go", *NOW, dsn=self.dsn_as("reader"))
+        self.assertIn("GRANT CREATE ON DATABASE", done.stderr)
+        self.assertIn("log_2026_08", self.tables())
+        self.assertIn("no ledger", self.slabrow("history").stdout)
+
+
+class TellingTest(KeepingTest):
+    def test_metrics_and_checks(self):
+        self.fill()
+        self.slabrow("tend", "--check", "--metrics", "upkeep.prom", *NOW)
+        text = (self.folder / "upkeep.prom").read_text()
+        self.assertTrue(text.endswith("# EOF\n"))
+        measured = dict(line.rsplit(" ", 1) for line in text.splitlines() if not line.startswith("#"))
+        self.assertEqual(2.0, float(measured['slabrow_partitions{table="apiary.log"}']))
+        self.assertEqual(61.0, float(measured['slabrow_days_ahead{table="apiary.log"}']))
+        self.assertEqual(0.0, float(measured['slabrow_missing_ahead{table="apiary.log"}']))
+        self.slabrow("tend", "--check", "--metrics", "upkeep.prom", "--now", "2026-05-01", code=1)
+        self.assertIn('slabrow_missing_ahead{table="apiary.log"} 2.0', (self.folder / "upkeep.prom").read_text())
+        self.assertEqual(0, run("history", "--help").returncode)
