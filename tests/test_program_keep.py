@@ -1,5 +1,6 @@
 """Upkeep that can be left alone: the sweep of the catch-all, archives, guards, holds, the ledger, and what it tells."""
 
+import http.server
 import json
 import os
 import random
@@ -11,7 +12,7 @@ from pathlib import Path
 import psycopg
 import pyarrow.parquet
 
-from tests.support import DatabaseTest, begin, run
+from tests.support import DatabaseTest, begin
 from tests.test_program_convert import layout
 
 NOW = ("--now", "2026-03-01")
@@ -60,6 +61,8 @@ class SweepTest(KeepingTest):
         self.sql("INSERT INTO apiary.log (taken_at) VALUES (NULL), ('2031-01-01'), ('2020-01-01')")
         check = self.slabrow("tend", "--check", "--now", "2026-05-05", code=1)
         self.assertIn("sweep", check.stdout)
+        self.assertIn("lacks 3 partitions that `ahead` asks for", check.stderr)
+        self.assertIn("has rows in its catch-all", check.stderr)
         done = self.json("tend", "--go", "--now", "2026-05-05")
         self.assertEqual(("sweep", "done"), self.state(done)["apiary.log_2026_06"])
         self.assertEqual(48, self.value("SELECT count(*) FROM apiary.log_2026_05"))
@@ -322,4 +325,57 @@ class TellingTest(KeepingTest):
         self.assertEqual(0.0, float(measured['slabrow_missing_ahead{table="apiary.log"}']))
         self.slabrow("tend", "--check", "--metrics", "upkeep.prom", "--now", "2026-05-01", code=1)
         self.assertIn('slabrow_missing_ahead{table="apiary.log"} 2.0', (self.folder / "upkeep.prom").read_text())
-        self.assertEqual(0, run("history", "--help").returncode)
+
+    def test_a_webhook_hears_the_result_and_one_that_is_away_changes_nothing(self):
+        heard = []
+
+        class Hearing(http.server.BaseHTTPRequestHandler):
+            def do_POST(self):
+                heard.append(json.loads(self.rfile.read(int(self.headers["Content-Length"]))))
+                self.send_response(200)
+                self.end_headers()
+
+            def log_message(self, *_):
+                pass
+
+        server = http.server.HTTPServer(("127.0.0.1", 0), Hearing)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        address = f"http://127.0.0.1:{server.server_port}/secret-path"
+        self.slabrow("tend", "--webhook", address, "--now", "2026-05-01", code=1)
+        server.shutdown()
+        server.server_close()
+        self.assertEqual(("tend", 2), (heard[0]["command"], len(heard[0]["actions"])))
+        away = self.slabrow("tend", "--webhook", address, *NOW)
+        self.assertIn("was not told", away.stderr)
+        self.assertNotIn("secret-path", away.stderr)
+        self.slabrow("tend", "--webhook", "ftp://x", code=2)
+
+    def test_units_hold_no_password_and_are_read_by_their_programs(self):
+        for kind, words in [("cron", "15 * * * * "), ("systemd", "RandomizedDelaySec=5min")]:
+            text = self.slabrow("tend", "--unit", kind, "--metrics", "a b%.prom").stdout
+            self.assertIn(words, text)
+            self.assertIn("--go", text)
+            self.assertIn("b%%.prom" if kind == "systemd" else r"b\%.prom", text)
+        secret = self.dsn.replace("postgres@", "postgres:honey-comb@")
+        refused = self.slabrow("tend", "--unit", "cron", dsn=secret, code=2)
+        self.assertNotIn("honey-comb", refused.stderr + refused.stdout)
+
+    def test_it_stays_running_through_what_fails_and_stops_cleanly(self):
+        self.write(ahead="30 months")
+        process = begin("tend", "--go", "--every", "1s", cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+        deadline = time.monotonic() + 30
+        while len(self.tables()) < 9 and time.monotonic() < deadline:
+            time.sleep(0.2)
+        time.sleep(2.5)
+        self.write(ahead="x months")
+        time.sleep(2.5)
+        self.write(ahead="34 months")
+        before = len(self.tables())
+        while len(self.tables()) <= before and time.monotonic() < deadline + 20:
+            time.sleep(0.2)
+        process.send_signal(signal.SIGTERM)
+        out, error = process.communicate(timeout=30)
+        self.assertGreater(len(self.tables()), before)
+        self.assertIn("fault", error)
+        self.assertNotIn("Traceback", error)
+        self.assertIn("nothing to do", out)

@@ -159,13 +159,14 @@ class WalkMixin:
             self.assertLessEqual(set(query["planned"]), set(query["predicted"]), query["name"])
         equal = sum(query["planned"] == query["predicted"] for query in by_name.values())
         self.assertGreaterEqual(equal, 28)
-        self.assertIsNone(by_name["correct-a-sensor"]["executed"])
+        self.assertEqual(["apiary.reading_2026_02"], by_name["correct-a-sensor"]["executed"])
         self.assertEqual(["apiary.reading_2026_02"], by_name["hive-last-day"]["executed"])
 
     def check_tend(self):
-        proposed = self.json("tend", "--now", "2026-06-15", code=1)
+        self.assertIn("at_most_retired", self.slabrow("tend", "--now", "2026-06-15", "--go", code=4).stdout)
+        proposed = self.json("tend", "--now", "2026-06-15", "--retiring", "4", code=1)
         self.assertEqual(["create"] * 4 + ["detach"] * 4, [action["kind"] for action in proposed["actions"]])
-        done = self.json("tend", "--now", "2026-06-15", "--go")
+        done = self.json("tend", "--now", "2026-06-15", "--retiring", "4", "--go")
         self.assertEqual({"done"}, {action["state"] for action in done["actions"]})
         self.assertEqual([], self.json("tend", "--now", "2026-06-15")["actions"])
         self.assertEqual([], self.json("census", "apiary.reading", "--exact")["findings"])

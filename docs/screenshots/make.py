@@ -32,8 +32,10 @@ STEPS = [
     (None, "slabrow route --by hash --types int4 --parts 16 --values coops.csv --picture spread.png"),
     ("prove", "slabrow prove --queries proofs.sql --run --contrast"),
     (None, "slabrow prove --queries workload.sql --run --picture prove.png"),
-    ("tend", "slabrow tend --now 2026-06-15"),
-    ("tend-done", "slabrow tend --now 2026-06-15 --go"),
+    ("tend-check", "slabrow tend --check --now 2026-05-20"),
+    ("tend", "slabrow tend --now 2026-06-15 --retiring 4"),
+    ("tend-done", "slabrow tend --now 2026-06-15 --retiring 4 --go"),
+    ("history", "slabrow history"),
     ("compare", "slabrow compare --table apiary.reading --with apiary.reading_before --queries workload.sql"),
 ]
 

@@ -128,12 +128,12 @@ def parse_moment(text: str, option: str) -> datetime:
 
 
 def parse_wait(text: str) -> int:
-    """A duration such as `500ms`, `2s` or `1min`, in milliseconds."""
-    match = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(ms|s|min)?", text.strip())
+    """A duration such as `500ms`, `2s`, `1min` or `1h`, in milliseconds."""
+    match = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(ms|s|min|h)?", text.strip())
     wait = (
         0
         if match is None
-        else round(float(match.group(1)) * {"ms": 1, "s": 1_000, "min": 60_000}[match.group(2) or "s"])
+        else round(float(match.group(1)) * {"ms": 1, "s": 1_000, "min": 60_000, "h": 3_600_000}[match.group(2) or "s"])
     )
     if wait < 1:
         raise UsageError(f"{text!r} is no duration", fix="write it as 500ms, 2s or 1min")

@@ -2,6 +2,7 @@
 
 import argparse
 import sys
+from datetime import UTC, datetime
 from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND, NO_SERVER
@@ -21,19 +22,38 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         type=int,
         help="let exactly this many partitions leave, more than `at_most_retired` or `at_most_share` allow",
     )
-    parser.add_argument("--metrics", metavar="FILE", help="also write what was found in the OpenMetrics text format")
+    telling = parser.add_argument_group("telling")
+    telling.add_argument("--metrics", metavar="FILE", help="also write what was found in the OpenMetrics text format")
+    telling.add_argument("--webhook", metavar="URL", help="also post the result there as JSON")
     holding = parser.add_argument_group("partitions that stay")
     holding.add_argument("--hold", metavar="PARTITION", help="put a partition under hold: it does not leave")
     holding.add_argument("--until", metavar="DAY", help="with --hold: until then; without it, until --unhold")
     holding.add_argument("--unhold", metavar="PARTITION", help="end the hold of a partition")
+    again = parser.add_argument_group("again and again")
+    again.add_argument("--every", metavar="TIME", help="stay running, and do it every 15min, 1h …")
+    again.add_argument("--unit", choices=("cron", "systemd"), help="print the files that make a scheduler do it")
     add_common(parser, changes=True)
 
 
 def run(options: argparse.Namespace) -> int:
-    asked = context(options)
     _check(options)
+    if options.unit is not None:
+        from slabrow.cli.schedule import unit
+
+        context(options).layouts()  # a file that cannot be read is not worth a schedule
+        print(unit(options), end="")
+        return FINE
+    if options.every is not None:
+        from slabrow.cli.schedule import again_and_again
+
+        return again_and_again(options.every, lambda: _once(options))
+    return _once(options)
+
+
+def _once(options: argparse.Namespace) -> int:
+    asked = context(options)
     from slabrow.files.layout_file import read_ledger_schema
-    from slabrow.show.output import show
+    from slabrow.show.output import as_json, show
     from slabrow.show.tend import SHOWN
     from slabrow.work.tend import Asked, tend
 
@@ -46,22 +66,32 @@ def run(options: argparse.Namespace) -> int:
         return FINE
     with progress(options, asked) as watched:
         result = tend(watched, asked.layouts(), Asked(options.go, options.retiring, schema))
-    if options.metrics is not None:
-        from slabrow.files.script import write_file
-        from slabrow.show.metrics import upkeep_metrics
-
-        write_file(Path(options.metrics), upkeep_metrics(result))
     if options.script:
         if result.error is not None:
             raise result.error
         transactions = [each.transaction for each in result.actions if each.transaction is not None]
         return write_script(options, transactions, f"Upkeep of {len(result.reports)} tables", asked)
+    if options.every is not None and options.format == "text":
+        print(f"— {datetime.now(UTC):%Y-%m-%d %H:%M:%SZ}")
     show(SHOWN, result, options.format)
+    if options.metrics is not None:
+        from slabrow.files.script import write_file
+        from slabrow.show.metrics import upkeep_metrics
+
+        write_file(Path(options.metrics), upkeep_metrics(result))
+    if options.webhook is not None:
+        from slabrow.files.webhook import post
+
+        if (why := post(options.webhook, as_json(SHOWN, result))) is not None:
+            print(f"slabrow: the webhook was not told: {why}", file=sys.stderr)
     if result.note:
         print(f"slabrow: {result.note}", file=sys.stderr)
     if result.error is not None:
         return result.error.exit_code
     if options.check:
+        for report in result.reports:
+            for words in report.thin:
+                print(f"slabrow: {report.layout.table} {words}", file=sys.stderr)
         return FOUND if result.is_thin else FINE
     if result.has_failed:
         return NO_SERVER
@@ -75,3 +105,9 @@ def _check(options: argparse.Namespace) -> None:
         raise UsageError("--until belongs to --hold", fix="say which partition: --hold NAME --until DAY")
     if options.check and (options.go or options.script):
         raise UsageError("--check changes nothing", fix="leave --go and --script out")
+    if options.every is not None and (options.script or options.unit or options.now or options.hold or options.unhold):
+        raise UsageError("--every stays running with the machine's clock", fix="leave the other option out")
+    if options.webhook is not None:
+        from slabrow.files.webhook import check_address
+
+        check_address(options.webhook)

@@ -59,6 +59,9 @@ SELECT setval(pg_get_serial_sequence('apiary.inspection', 'inspection_id'), max(
 """
 
 LAYOUTS = """\
+[ledger]
+schema = "apiary"   # what `tend` does is written down there
+
 # What the federation's large tables should be. Checked in beside the schema.
 
 [[layout]]

@@ -96,8 +96,9 @@ STAGES = (
         "Three and a half months later: what must lie ahead is created, what is past keep is detached. "
         "Run again, it finds nothing to do.",
         (
-            _step("tend --now 2026-06-15", (1,), "There is something to do, and it was not done yet."),
-            _step("tend --now 2026-06-15 --go"),
+            _step("tend --now 2026-06-15", (4,), "Four months at once: a guard spoke."),
+            _step("tend --now 2026-06-15 --retiring 4 --go"),
+            _step("history --most 6"),
             _step("tend --now 2026-06-15"),
         ),
     ),

@@ -59,7 +59,7 @@ def _rows(result: TendResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
 def _text(result: TendResult, out: Console) -> None:
     for report in result.reports:
         _report(report, result, out)
-    if not any(tended.state is State.PROPOSED for tended in result.actions):
+    if result.error is not None or not any(tended.state is State.PROPOSED for tended in result.actions):
         return
     note(out, "Nothing has been done. --go does it; --script FILE writes it as SQL.")
 

@@ -68,6 +68,13 @@ class TableReport:
         return sum(isinstance(each.action, Create | Sweep) for each in self.tended)
 
     @property
+    def thin(self) -> tuple[str, ...]:
+        """What --check says of it: nothing when all is well."""
+        missing, rows = self.ahead_missing, self.catch_all_rows
+        lacks = f"lacks {missing} partition{'s' if missing != 1 else ''} that `ahead` asks for"
+        return (*([lacks] if missing else ()), *(["has rows in its catch-all"] if rows else ()))
+
+    @property
     def catch_all_rows(self) -> bool:
         """Whether rows lie in the catch-all of a table by range."""
         return any(finding.code == "catch_all_rows" for finding in self.leftovers) or any(
@@ -108,7 +115,7 @@ class TendResult:
     @property
     def is_thin(self) -> bool:
         """What --check looks for: the future is thinner than `ahead`, or a catch-all holds rows."""
-        return any(report.ahead_missing or report.catch_all_rows for report in self.reports)
+        return any(report.thin for report in self.reports)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,84 @@
+"""Files that run upkeep again and again: a crontab line, or a systemd service with its timer. Pure text."""
+
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Schedule:
+    """What runs, where and as whom.
+
+    command      the program and its options
+    environment  variables that it needs; secrets do not belong here
+    """
+
+    command: Sequence[str]
+    folder: str
+    user: str
+    environment: Sequence[tuple[str, str]] = ()
+
+    @property
+    def line(self) -> str:
+        return shlex.join(self.command)
+
+
+def cron_file(schedule: Schedule) -> str:
+    """For /etc/cron.d: at a quarter past every hour, spread over five minutes, and never twice at once."""
+    variables = "".join(f"{name}={value}\n" for name, value in schedule.environment)
+    # In a crontab a percent sign ends the line (crontab(5)).
+    lock = shlex.quote(_lock(schedule))
+    command = schedule.line.replace("%", "\\%")
+    line = f"cd {shlex.quote(schedule.folder)} && sleep $((RANDOM \\% 300)) && flock -n {lock} {command}"
+    return (
+        "# Upkeep of partitions. Save as /etc/cron.d/slabrow; its owner has to be root.\n"
+        f"SHELL=/bin/bash\n{variables}15 * * * * {schedule.user} {line}\n"
+    )
+
+
+def systemd_files(schedule: Schedule) -> str:
+    """A service and a timer in one text, each under the name of its file: hourly, with a random delay."""
+    variables = "".join(f"Environment={_quoted(f'{name}={value}')}\n" for name, value in schedule.environment)
+    return f"""# /etc/systemd/system/slabrow-tend.service
+[Unit]
+Description=Upkeep of partitions
+Wants=network-online.target
+After=network-online.target
+
+[Service]
+Type=oneshot
+User={schedule.user}
+WorkingDirectory={schedule.folder}
+{variables}ExecStart={_escaped(schedule.command)}
+# 1: something is left to do, as it is reported; the others are failures.
+SuccessExitStatus=1
+NoNewPrivileges=true
+
+# /etc/systemd/system/slabrow-tend.timer
+[Unit]
+Description=Upkeep of partitions, every hour
+
+[Timer]
+OnCalendar=hourly
+RandomizedDelaySec=5min
+Persistent=true
+
+[Install]
+WantedBy=timers.target
+
+# Then: systemctl daemon-reload && systemctl enable --now slabrow-tend.timer
+# systemd never starts a service that still runs, so two never work at once.
+"""
+
+
+def _lock(schedule: Schedule) -> str:
+    return f"{schedule.folder.rstrip('/')}/.slabrow-tend.lock"
+
+
+def _quoted(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%") + '"'
+
+
+def _escaped(command: Sequence[str]) -> str:
+    """As ExecStart reads it: double quotes around what holds white space, `%` and `$` doubled (systemd.service(5))."""
+    return " ".join(_quoted(part).replace("$", "$$") if set(part) & set(' \t"\\%$') else part for part in command)
