@@ -25,7 +25,7 @@ def quoted(value):
         return "[" + ", ".join(map(quoted, value)) + "]"
     if isinstance(value, dict):
         return "{ " + ", ".join(f"{key} = {quoted(each)}" for key, each in value.items()) + " }"
-    return str(value) if isinstance(value, int) else "'" + value + "'"
+    return str(value) if isinstance(value, int | float) else "'" + value + "'"
 
 
 PLAIN = """

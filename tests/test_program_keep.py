@@ -31,7 +31,7 @@ class KeepingTest(DatabaseTest):
         self.slabrow("tend", "--go", *NOW)
 
     def write(self, **changes):
-        self.layout(layout(**{"keep": "2 months", "ahead": "2 months", **changes}))
+        self.layout(layout(**{"keep": "2 months", "ahead": "2 months", "at_most_share": 0.9, **changes}))
 
     def fill(self, start="2026-03-01", rows=240):
         self.sql(
@@ -229,7 +229,7 @@ class GuardsTest(KeepingTest):
         for what, changes, options, words in [
             ("too many at once", {}, ("--now", "2026-11-15"), "would leave in one run"),
             ("another number named", {}, ("--now", "2026-11-15", "--retiring", "2"), "--retiring says 2"),
-            ("too large a share", {"at_most_retired": 9}, ("--now", "2026-11-15"), "of the rows"),
+            ("too large a share", {"at_most_retired": 9, "at_most_share": 0.5}, ("--now", "2026-11-15"), "of the rows"),
             ("another span", {"span": "1 week"}, NOW, "no longer fits"),
             ("another zone", {"zone": "Asia/Tokyo"}, NOW, "no longer fits"),
             ("another key", {"key": ["n"], "span": 10, "ahead": 10, "keep": 10}, NOW, "not divided as its layout says"),

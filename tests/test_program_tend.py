@@ -36,7 +36,8 @@ class TendTest(DatabaseTest):
         )
 
     def write_layout(self, **changes):
-        self.layout(layout(**changes))
+        # Half of the rows leave here, and whether the server has counted them by then is chance.
+        self.layout(layout(**{"at_most_share": 0.9, **changes}))
 
     def tables(self):
         return [

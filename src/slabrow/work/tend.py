@@ -146,9 +146,13 @@ def tend(context: Context, layouts: Iterable[Layout], asked: Asked) -> TendResul
                 note = f"{error.problem}: {error.found}; {error.fix}"
                 ledger = None
         keeping = _Keeping(context, connection, asked, ledger, str(uuid.uuid4()))
+        layouts = tuple(layouts)
+        trees = catalogue.trees(connection, [layout.table for layout in layouts])
         for layout in layouts:
             try:
-                reports.append(keeping.tend(layout))
+                # Most tables of most runs need nothing: that is seen in what is read of all of them at once.
+                idle = keeping.idle(layout, trees[layout.table]) if layout.table in trees else None
+                reports.append(keeping.tend(layout) if idle is None else idle)
             except SlabrowError as error:
                 if connection.closed:
                     raise
@@ -165,6 +169,23 @@ class _Keeping:
     asked: Asked
     ledger: Ledger | None
     run: str
+
+    def idle(self, layout: Layout, tree: Tree) -> TableReport | None:
+        """The report of a table that needs nothing; None for one that has to be looked at."""
+        try:
+            guard_grid(layout, tree)
+            due = reconcile(layout, tree, self._now(layout, tree))
+        except SlabrowError:
+            return None
+        catch_all = tree.catch_all
+        may_lie = layout.by is By.RANGE and catch_all is not None and not self._is_empty(tree, catch_all)
+        return None if due.actions or may_lie else TableReport(layout, (), due.leftovers, None, tree)
+
+    @staticmethod
+    def _is_empty(tree: Tree, partition: Partition) -> bool:
+        """Whether a partition has no block for rows, as the catalogue says."""
+        leaves = [leaf for leaf in tree.leaves if partition.name == leaf.name or leaf.parent == partition.spelling]
+        return all(leaf.is_empty for leaf in leaves)
 
     def tend(self, layout: Layout) -> TableReport:
         connection, wait_ms = self.connection, self.context.lock_wait_ms

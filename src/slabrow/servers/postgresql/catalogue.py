@@ -4,7 +4,7 @@ No function here takes a lock that waits: the recursive query over pg_inherits i
 would lock every partition, which fails beyond what max_locks_per_transaction allows.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -128,24 +128,49 @@ def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tr
         return _tree_of(connection, found, with_values)
 
 
+def trees(connection: Connection, names: Sequence[Name]) -> dict[Name, Tree]:
+    """Many partitioned tables with all their partitions: two queries, whatever their number.
+
+    By the names that were asked for; what is not there, or is not partitioned, is left out.
+    """
+    with reading(connection):
+        rows = connection.execute(
+            """SELECT w.place, c.oid::bigint FROM unnest(%s::text[]) WITH ORDINALITY AS w (name, place)
+               JOIN pg_class c ON c.oid = to_regclass(w.name) WHERE c.relkind = 'p'""",
+            [[str(name) for name in names]],
+        ).fetchall()
+        oids = {names[place - 1]: oid for place, oid in rows}
+        by_root: dict[int, list[_TreeRow]] = {}
+        for root, *row in connection.execute(_TREE, [sorted(set(oids.values()))]).fetchall():
+            by_root.setdefault(root, []).append(_TreeRow(*row))
+    return {name: _tree_from(by_root[oid], {}) for name, oid in oids.items()}
+
+
 def _tree_of(connection: Connection, found: Relation, with_values: bool) -> Tree:
-    root, *rows = (_TreeRow(*row) for row in connection.execute(_TREE, [found.oid]).fetchall())
-    keys = {row.oid: row.columns() for row in (root, *rows) if row.key}
-    by, key = _STRATEGIES[root.strategy or ""], keys[root.oid]
-    extremes = _extremes(connection, found.oid, key[0]) if with_values and key[0].name else {}
+    rows = [_TreeRow(*row) for _, *row in connection.execute(_TREE, [[found.oid]]).fetchall()]
+    key = rows[0].columns()
+    return _tree_from(rows, _extremes(connection, found.oid, key[0]) if with_values and key[0].name else {})
+
+
+def _tree_from(rows: Sequence["_TreeRow"], extremes: Mapping[int, tuple[Key, Key]]) -> Tree:
+    """Rows of one table: itself first."""
+    root, *below = rows
+    keys = {row.oid: row.columns() for row in rows if row.key}
     kinds = {oid: tuple(column.kind for column in columns) for oid, columns in keys.items()}
-    partitions = [row.partition(kinds[row.parent_oid], extremes.get(row.oid, (None, None))) for row in rows]
-    return Tree(found.name, found.spelling, by, key, tuple(sorted(partitions, key=_bound_order)))
+    partitions = [row.partition(kinds[row.parent_oid], extremes.get(row.oid, (None, None))) for row in below]
+    ordered = tuple(sorted(partitions, key=_bound_order))
+    return Tree(Name(root.schema, root.table), root.spelling, _STRATEGIES[root.strategy or ""], keys[root.oid], ordered)
 
 
 # The table itself first, then everything below it; partitioned ones with their own keys.
 _TREE = """
     WITH RECURSIVE below AS (
-        SELECT %s::oid AS relid, NULL::oid AS parent, false AS detaching, 0 AS depth
+        SELECT r.oid AS root, r.oid AS relid, NULL::oid AS parent, false AS detaching, 0 AS depth
+        FROM unnest(%s::oid[]) AS r (oid)
         UNION ALL
-        SELECT i.inhrelid, i.inhparent, i.inhdetachpending, b.depth + 1
+        SELECT b.root, i.inhrelid, i.inhparent, i.inhdetachpending, b.depth + 1
         FROM pg_inherits i JOIN below b ON i.inhparent = b.relid)
-    SELECT b.parent::bigint, n.nspname, c.relname, c.oid::regclass::text, b.parent::regclass::text,
+    SELECT b.root::bigint, b.parent::bigint, n.nspname, c.relname, c.oid::regclass::text, b.parent::regclass::text,
            c.relkind <> 'p', pg_get_expr(c.relpartbound, c.oid), c.reltuples::bigint, b.detaching,
            CASE WHEN c.relkind = 'p' THEN 0 ELSE coalesce(pg_total_relation_size(c.oid), 0) END, c.oid::bigint,
            c.relkind <> 'p' AND pg_relation_size(c.oid) = 0, p.partstrat::text,
