@@ -58,6 +58,16 @@ class TendTest(DatabaseTest):
                 "INSERT INTO apiary.log_2026_04 (log_id, taken_at, n) OVERRIDING SYSTEM VALUE VALUES (1, '2026-04-15', -1)"
             )
 
+    def test_new_partitions_take_what_their_siblings_have_of_their_own(self):
+        self.sql(
+            "ALTER TABLE apiary.log_2026_04 SET (fillfactor = 70, autovacuum_enabled = off); ALTER TABLE apiary.log_2026_04 REPLICA IDENTITY FULL;"
+            "GRANT SELECT ON apiary.log_2026_04 TO reader WITH GRANT OPTION; GRANT INSERT ON apiary.log_2026_04 TO PUBLIC"
+        )
+        self.write_layout(keep="2 months", ahead="3 months")
+        self.slabrow("tend", "--go", *NOW)
+        wanted = "SELECT reloptions, relreplident::text, relacl::text FROM pg_class WHERE oid = %s::regclass"
+        self.assertEqual(self.sql(wanted, "apiary.log_2026_04"), self.sql(wanted, "apiary.log_2026_05"))
+
     def test_detached_partitions_stay_and_dropped_ones_go(self):
         for past_keep, stays in [("detach", True), ("drop", False)]:
             with self.subTest(past_keep):

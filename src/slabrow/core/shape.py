@@ -173,3 +173,17 @@ def extended(shape: Shape, key: tuple[str, ...], quoted_key: dict[str, str]) -> 
         constraints=tuple(replace(constraint, definition=mended(constraint)) for constraint in shape.constraints),
         indexes=tuple(replace(index, definition=mended(index)) for index in shape.indexes),
     )
+
+
+@dataclass(frozen=True, slots=True)
+class Traits:
+    """What a new partition takes from its newest sibling, since the parent does not hand it down.
+
+    options            storage parameters as `name=value`
+    replica_identity   `FULL`, `NOTHING`, or None for the usual one; one by an index is left to people
+    grants             [privilege, grantee or None for PUBLIC, with grant option] on the partition itself
+    """
+
+    options: tuple[str, ...] = ()
+    replica_identity: str | None = None
+    grants: tuple[tuple[str, str | None, bool], ...] = ()

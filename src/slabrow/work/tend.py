@@ -16,6 +16,7 @@ from slabrow.core.findings import Finding
 from slabrow.core.guards import guard_clock, guard_grid, guard_retiring, retiring
 from slabrow.core.layout import By, Layout
 from slabrow.core.reconcile import reconcile
+from slabrow.core.shape import Traits
 from slabrow.core.statements import Statement, Transaction
 from slabrow.core.tree import Partition, Tree
 from slabrow.servers.postgresql import catalogue, ddl, measure, quoting
@@ -196,13 +197,15 @@ class _Keeping:
                 taken = catalogue.names_in_schema(connection, tree.table.schema)
                 owner, role = catalogue.owner(connection, found), catalogue.current_role(connection)
                 columns = catalogue.movable_columns(connection, found)
+                siblings = [leaf for leaf in tree.leaves if not isinstance(leaf.bounds, CatchAll)]
+                traits = catalogue.traits(connection, siblings[-1].name) if siblings else Traits()
             now = self._now(layout, tree)
             due = reconcile(layout, tree, now, taken=taken)
             guard_grid(layout, tree)
             actions, held = self._without_held(layout, due.actions)
             actions, lying = self._swept(layout, tree, actions)
             leftovers = (*due.leftovers, *held, *lying)
-            upkeep = ddl.upkeep_of(tree, wait_ms, owner, role, layout.within, columns)
+            upkeep = ddl.upkeep_of(tree, wait_ms, owner, role, layout.within, columns, traits)
             tended = [self._proposed(action, upkeep, layout) for action in actions]
             try:
                 self._guard_rows(layout, tree, actions, now)

@@ -20,6 +20,7 @@ from slabrow.core.mentions import tables_in
 from slabrow.core.names import Name
 from slabrow.core.predict import Settings
 from slabrow.core.queries import Schema
+from slabrow.core.shape import Traits
 from slabrow.core.tree import Division, KeyColumn, Partition, Tree
 from slabrow.core.zones import parse_zone
 from slabrow.servers.postgresql import quoting
@@ -316,6 +317,24 @@ def columns(connection: Connection, found: Relation) -> tuple[ColumnFact, ...]:
         [found.oid],
     ).fetchall()
     return tuple(ColumnFact(*row) for row in rows)
+
+
+def traits(connection: Connection, sibling: Name) -> Traits:
+    """Of one partition, its owner's own rights left out."""
+    row = connection.execute(
+        """SELECT coalesce(c.reloptions, '{}'), c.relreplident::text,
+                  (SELECT jsonb_agg(jsonb_build_array(a.privilege_type, r.rolname, a.is_grantable)
+                                    ORDER BY r.rolname, a.privilege_type)
+                   FROM aclexplode(c.relacl) a LEFT JOIN pg_roles r ON r.oid = a.grantee
+                   WHERE a.grantee <> c.relowner)
+           FROM pg_class c WHERE c.oid = to_regclass(%s)""",
+        [str(sibling)],
+    ).fetchone()
+    if row is None:
+        return Traits()
+    options, identity, grants = row
+    identities = {"f": "FULL", "n": "NOTHING"}
+    return Traits(tuple(options), identities.get(identity), tuple(tuple(each) for each in grants or ()))
 
 
 def movable_columns(connection: Connection, found: Relation) -> tuple[str, ...]:

@@ -8,11 +8,13 @@ from slabrow.core.actions import Action, Archive, Create, Detach, Drop, Sweep
 from slabrow.core.due import Planned
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name, fit
-from slabrow.core.shape import Column, Shape, extended
+from slabrow.core.shape import Column, Shape, Traits, extended
 from slabrow.core.statements import Statement, Transaction
 from slabrow.core.tree import Tree
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.quoting import identifier, literal
+
+USUAL = Traits()
 
 # Creating a partition locks it, its TOAST table and each index: a transaction of this many stays far below the
 # 6,400 locks of a server with default settings (PostgreSQL manual, 19.12 max_locks_per_transaction).
@@ -245,6 +247,7 @@ class Upkeep:
     columns        of the table, those that are generated left out
     detaching      partitions whose DETACH … CONCURRENTLY was interrupted, and has to be finished
     owner          the parent's owner, when the acting role is another; None when it is the same
+    traits         what new partitions take from a sibling
     """
 
     key: tuple[str, ...]
@@ -254,6 +257,7 @@ class Upkeep:
     lock_wait_ms: int
     owner: str | None
     within: Layout | None = None
+    traits: Traits = USUAL
 
     def transaction(self, action: Action) -> Transaction:
         statements, is_atomic = self._statements(action)
@@ -315,7 +319,24 @@ class Upkeep:
         names = (action.partition, *names_of(action.table, action.inner))
         owned = [f"ALTER TABLE {quoting.table(name)} OWNER TO {identifier(self.owner)}" for name in names if self.owner]
         attach = f"ALTER TABLE {parent} ATTACH PARTITION {partition} {quoting.bounds(action.bounds, len(self.key))}"
-        return [f"CREATE TABLE {partition} (LIKE {parent} {like}){divided}", *inner, *owned, attach]
+        leaves = list(names_of(action.table, action.inner)) or [action.partition]
+        taken = [statement for leaf in leaves for statement in self._taken(quoting.table(leaf))]
+        return [f"CREATE TABLE {partition} (LIKE {parent} {like}){divided}", *inner, *taken, *owned, attach]
+
+    def _taken(self, leaf: str) -> Iterator[str]:
+        """What a leaf takes from its siblings."""
+        if self.traits.options:
+            yield f"ALTER TABLE {leaf} SET ({', '.join(map(_option, self.traits.options))})"
+        if self.traits.replica_identity is not None:
+            yield f"ALTER TABLE {leaf} REPLICA IDENTITY {self.traits.replica_identity}"
+        for privilege, grantee, grantable in self.traits.grants:
+            option = " WITH GRANT OPTION" if grantable else ""
+            yield f"GRANT {privilege} ON {leaf} TO {_grantee(grantee)}{option}"
+
+
+def _option(option: str) -> str:
+    name, _, value = option.partition("=")
+    return f"{name} = {literal(value)}"
 
 
 def upkeep_of(
@@ -325,6 +346,7 @@ def upkeep_of(
     role: str,
     within: Layout | None = None,
     columns: tuple[str, ...] = (),
+    traits: Traits = USUAL,
 ) -> Upkeep:
     """How actions on this tree are written. owner: of the parent; role: who acts; within: of the layout.
 
@@ -333,4 +355,4 @@ def upkeep_of(
     detaching = frozenset(partition.name for partition in tree.partitions if partition.is_detaching)
     key = tuple(column.name or column.text for column in tree.key)
     other_owner = None if owner == role else owner
-    return Upkeep(key, columns, tree.catch_all is not None, detaching, lock_wait_ms, other_owner, within)
+    return Upkeep(key, columns, tree.catch_all is not None, detaching, lock_wait_ms, other_owner, within, traits)
