@@ -320,11 +320,13 @@ class TellingTest(KeepingTest):
         text = (self.folder / "upkeep.prom").read_text()
         self.assertTrue(text.endswith("# EOF\n"))
         measured = dict(line.rsplit(" ", 1) for line in text.splitlines() if not line.startswith("#"))
-        self.assertEqual(2.0, float(measured['slabrow_partitions{table="apiary.log"}']))
-        self.assertEqual(61.0, float(measured['slabrow_days_ahead{table="apiary.log"}']))
-        self.assertEqual(0.0, float(measured['slabrow_missing_ahead{table="apiary.log"}']))
+        self.assertEqual(2.0, float(measured['slabrow_partitions{server="",table="apiary.log"}']))
+        self.assertEqual(61.0, float(measured['slabrow_days_ahead{server="",table="apiary.log"}']))
+        self.assertEqual(0.0, float(measured['slabrow_missing_ahead{server="",table="apiary.log"}']))
         self.slabrow("tend", "--check", "--metrics", "upkeep.prom", "--now", "2026-05-01", code=1)
-        self.assertIn('slabrow_missing_ahead{table="apiary.log"} 2.0', (self.folder / "upkeep.prom").read_text())
+        self.assertIn(
+            'slabrow_missing_ahead{server="",table="apiary.log"} 2.0', (self.folder / "upkeep.prom").read_text()
+        )
 
     def test_a_webhook_hears_the_result_and_one_that_is_away_changes_nothing(self):
         heard = []
@@ -379,3 +381,30 @@ class TellingTest(KeepingTest):
         self.assertIn("fault", error)
         self.assertNotIn("Traceback", error)
         self.assertIn("nothing to do", out)
+
+    def test_several_servers_side_by_side_and_one_that_is_away(self):
+        other = f"{self.database}_other"
+        with psycopg.connect(self.server.dsn, autocommit=True) as connection:
+            connection.execute(f"CREATE DATABASE {other}")
+        far = self.dsn.replace(f"/{self.database}?", f"/{other}?")
+        with psycopg.connect(far, autocommit=True) as connection:
+            connection.execute(LOG)
+        servers = "".join(
+            f'[[server]]\nname = "{name}"\ndsn = "{dsn}"\n'
+            for name, dsn in [
+                ("near", self.dsn),
+                ("far", far),
+                ("gone", "postgresql://127.0.0.1:1/x?connect_timeout=2"),
+            ]
+        )
+        (self.folder / "slabrow.toml").write_text(layout(ahead="4 months") + servers)
+        done = self.json("tend", "--go", "--on", "all", *NOW, code=3)
+        made = {(each["server"], each["partition"]) for each in done["actions"] if each["state"] == "done"}
+        self.assertEqual(
+            {("near", "apiary.log_2026_06"), ("far", "apiary.log_2026_06")}, {each for each in made if "06" in each[1]}
+        )
+        self.assertEqual(["gone"], [each["server"] for each in done["errors"]])
+        self.assertEqual([], self.json("tend", "--on", "near", "--on", "far", *NOW)["actions"])
+        self.assertIn("near, far, gone", self.slabrow("tend", "--on", "nowhere", code=2).stderr)
+        self.assertIn("on far", self.slabrow("tend", "--on", "far", *NOW).stdout)
+        self.slabrow("tend", "--on", "all", "--dsn", self.dsn, code=2)

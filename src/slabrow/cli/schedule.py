@@ -25,6 +25,8 @@ def unit(options: argparse.Namespace) -> str:
         if getattr(options, name) is not None:
             value = getattr(options, name)
             command += [f"--{name}", str(Path(value).resolve()) if name == "metrics" else str(value)]
+    for name in options.on or ():
+        command += ["--on", name]
     if options.dsn is not None and "password" in options.dsn.lower():
         raise UsageError(
             "a password does not belong in these files",

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND, NO_SERVER
 from slabrow.cli.common import add_common, context, parse_moment, progress, write_script
-from slabrow.core.errors import UsageError
+from slabrow.core.errors import UsageError, nearest
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -21,6 +21,12 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         type=int,
         help="let exactly this many partitions leave, more than `at_most_retired` or `at_most_share` allow",
+    )
+    parser.add_argument(
+        "--on",
+        metavar="NAME",
+        action="append",
+        help="a [[server]] of the layout file, or `all` of them, side by side; may be given several times",
     )
     telling = parser.add_argument_group("telling")
     telling.add_argument("--metrics", metavar="FILE", help="also write what was found in the OpenMetrics text format")
@@ -55,7 +61,7 @@ def _once(options: argparse.Namespace) -> int:
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.output import as_json, show
     from slabrow.show.tend import SHOWN
-    from slabrow.work.tend import Asked, tend
+    from slabrow.work.tend import Asked, tend, tend_on
 
     schema = read_ledger_schema(asked.layout_file)
     if options.hold is not None or options.unhold is not None:
@@ -65,7 +71,11 @@ def _once(options: argparse.Namespace) -> int:
         print(hold(asked, schema, options.hold or options.unhold, until, holds=options.hold is not None))
         return FINE
     with progress(options, asked) as watched:
-        result = tend(watched, asked.layouts(), Asked(options.go, options.retiring, schema))
+        how = Asked(options.go, options.retiring, schema)
+        if options.on:
+            result = tend_on(watched, _servers(asked.layout_file, options.on), asked.layouts(), how)
+        else:
+            result = tend(watched, asked.layouts(), how)
     if options.script:
         if result.error is not None:
             raise result.error
@@ -91,14 +101,36 @@ def _once(options: argparse.Namespace) -> int:
     if options.check:
         for report in result.reports:
             for words in report.thin:
-                print(f"slabrow: {report.layout.table} {words}", file=sys.stderr)
+                where = f" on {report.server}" if report.server else ""
+                print(f"slabrow: {report.layout.table}{where} {words}", file=sys.stderr)
         return FOUND if result.is_thin else FINE
     if result.has_failed:
         return NO_SERVER
     return FOUND if result.has_open else FINE
 
 
+def _servers(layout_file: Path, names: list[str]) -> list[tuple[str, str]]:
+    """The servers named, as (name, DSN). Raises UsageError for one that the layout file does not have."""
+    from slabrow.files.layout_file import read_servers
+
+    known = {server.name: server.dsn for server in read_servers(layout_file)}
+    wanted = list(known) if "all" in names else list(dict.fromkeys(names))
+    for name in wanted:
+        if name not in known:
+            near = nearest(name, known)
+            raise UsageError(
+                f"{layout_file} has no server {name!r}",
+                found=f"it has {', '.join(known)}" if known else "it has no [[server]]",
+                fix=f"did you mean {near}?" if near else None,
+            )
+    if not wanted:
+        raise UsageError(f"{layout_file} has no [[server]]", fix="add one: [[server]] with name and dsn")
+    return [(name, known[name]) for name in wanted]
+
+
 def _check(options: argparse.Namespace) -> None:
+    if options.on and (options.dsn is not None or options.script or options.hold or options.unhold):
+        raise UsageError("--on names servers, and --dsn, --script and holds mean one", fix="keep one of them")
     if options.hold is not None and options.unhold is not None:
         raise UsageError("--hold and --unhold exclude each other", fix="keep one")
     if options.until is not None and options.hold is None:

@@ -70,8 +70,9 @@ def parse_layouts(text: str, name: str) -> tuple[Layout, ...]:
     faults: list[_Fault] = []
     layouts: list[Layout] = []
     _ledger(document, lines, faults)
+    _servers(document, lines, faults)
     for key in document:
-        if key not in ("layout", "ledger"):
+        if key not in ("layout", "ledger", "server"):
             near = (
                 ": did you mean [[layout]]?" if nearest(key, ["layout"]) else ": a layout file holds [[layout]] tables"
             )
@@ -100,6 +101,38 @@ def read_ledger_schema(path: Path) -> str | None:
     text = read_text(path, "layout file", "--layout")
     parse_layouts(text, str(path))
     return _ledger(tomllib.loads(text), _Lines(text), [])
+
+
+@dataclass(frozen=True, slots=True)
+class Server:
+    """A `[[server]]`: what --on calls it, and how it is reached (a URL, or `service=name` of the client's file)."""
+
+    name: str
+    dsn: str
+
+
+def read_servers(path: Path) -> tuple[Server, ...]:
+    """The servers of a layout file, in its order. Raises as `read_layouts` does."""
+    text = read_text(path, "layout file", "--layout")
+    parse_layouts(text, str(path))
+    return _servers(tomllib.loads(text), _Lines(text), [])
+
+
+def _servers(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) -> tuple[Server, ...]:
+    """`[[server]]` with a name and a dsn each."""
+    given = document.get("server", [])
+    entries: list[Any] = given if isinstance(given, list) else [None]
+    found: dict[str, Server] = {}
+    for entry in entries:
+        match entry:
+            case {"name": str(name), "dsn": str(dsn)} if name and dsn and set(entry) == {"name", "dsn"}:
+                if name in found:
+                    faults.append(_Fault(lines.top("server"), f"two servers are called {name!r}: rename one"))
+                found[name] = Server(name, dsn)
+            case _:
+                wanted = 'a [[server]] has a name and a dsn: name = "north", dsn = "…"'
+                faults.append(_Fault(lines.top("server"), wanted))
+    return tuple(found.values())
 
 
 LEDGER_SCHEMA = "slabrow"

@@ -7,7 +7,7 @@ from slabrow.core.actions import Archive, Create, Detach, Drop, Sweep
 from slabrow.core.bounds import Range
 from slabrow.work.tend import State, TableReport, TendResult
 
-_LABEL = ("table",)
+_LABELS = ("table", "server")
 
 
 def upkeep_metrics(result: TendResult) -> str:
@@ -16,11 +16,11 @@ def upkeep_metrics(result: TendResult) -> str:
     from prometheus_client.openmetrics.exposition import generate_latest
 
     registry = CollectorRegistry()
-    gauges = {name: Gauge(f"slabrow_{name}", text, _LABEL, registry=registry) for name, text in _MEASURES.items()}
+    gauges = {name: Gauge(f"slabrow_{name}", text, _LABELS, registry=registry) for name, text in _MEASURES.items()}
     for report in result.reports:
         table = str(report.layout.table)
         for name, value in _measured(report, result.now):
-            gauges[name].labels(table).set(value)
+            gauges[name].labels(table, report.server or "").set(value)
     last = Gauge("slabrow_last_run_timestamp_seconds", "When upkeep last ran", registry=registry)
     last.set(result.now.timestamp())
     text: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]

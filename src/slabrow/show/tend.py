@@ -19,11 +19,14 @@ from slabrow.work.tend import State, TableReport, Tended, TendResult
 def _data(result: TendResult) -> Json:
     return {
         "now": result.now.isoformat(),
-        "actions": [_action_data(tended) for tended in result.actions],
+        "actions": [
+            {**_action_data(tended), "server": report.server} for report in result.reports for tended in report.tended
+        ],
         "findings": [finding_data(finding) for report in result.reports for finding in report.leftovers],
         "errors": [
             {
                 "table": str(report.layout.table),
+                "server": report.server,
                 "problem": report.error.problem,
                 "found": report.error.found,
                 "fix": report.error.fix,
@@ -50,9 +53,18 @@ def _action_data(tended: Tended) -> Json:
 
 
 def _rows(result: TendResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
-    return ("kind", "table", "partition", "state", "reason", "text"), [
-        [each.action.kind, each.action.table, each.action.partition, each.state, each.action.reason, each.text]
-        for each in result.actions
+    return ("kind", "table", "partition", "state", "reason", "text", "server"), [
+        [
+            each.action.kind,
+            each.action.table,
+            each.action.partition,
+            each.state,
+            each.action.reason,
+            each.text,
+            report.server,
+        ]
+        for report in result.reports
+        for each in report.tended
     ]
 
 
@@ -65,7 +77,8 @@ def _text(result: TendResult, out: Console) -> None:
 
 
 def _report(report: TableReport, result: TendResult, out: Console) -> None:
-    heading(out, f"{report.layout.table} at {describe_clock(result.now)}: {_headline(report)}")
+    where = f" on {report.server}" if report.server else ""
+    heading(out, f"{report.layout.table}{where} at {describe_clock(result.now)}: {_headline(report)}")
     if report.error is not None:
         out.print(bad(f"  {report.error.problem}"))
         for part in (report.error.found, report.error.fix):

@@ -3,6 +3,7 @@
 import time
 import uuid
 from collections.abc import Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import StrEnum
@@ -23,7 +24,7 @@ from slabrow.servers.postgresql import catalogue, ddl, measure, quoting
 from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.ledger import Entry, Ledger
 from slabrow.work import archive, runner
-from slabrow.work.context import Context
+from slabrow.work.context import Context, unseen
 from slabrow.work.prospect import number_now
 
 SWEPT_AT_ONCE = 500_000  # rows: writers wait while they move
@@ -56,6 +57,7 @@ class TableReport:
 
     ahead_missing   partitions that should lie ahead and were not there when this began
     tree            as it was found; None when it could not be read
+    server          what --on calls it; None for the one server of the options
     """
 
     layout: Layout
@@ -63,6 +65,7 @@ class TableReport:
     leftovers: tuple[Finding, ...] = ()
     error: SlabrowError | None = None
     tree: Tree | None = None
+    server: str | None = None
 
     @property
     def ahead_missing(self) -> int:
@@ -159,6 +162,33 @@ def tend(context: Context, layouts: Iterable[Layout], asked: Asked) -> TendResul
                     raise
                 reports.append(TableReport(layout, error=error))
     return TendResult(context.now, tuple(reports), note)
+
+
+SIDE_BY_SIDE = 4  # servers at a time
+
+
+def tend_on(
+    context: Context, servers: Sequence[tuple[str, str]], layouts: Sequence[Layout], asked: Asked
+) -> TendResult:
+    """As `tend`, on several servers side by side. servers: the name and the DSN of each.
+
+    One that cannot be reached, or refuses, is reported at each of its tables and never stops the others.
+    """
+
+    def on_one(server: tuple[str, str]) -> TendResult:
+        name, dsn = server
+        try:
+            result = tend(replace(context, dsn=dsn, progress=unseen), layouts, asked)
+        except SlabrowError as error:
+            result = TendResult(context.now, tuple(TableReport(layout, error=error) for layout in layouts))
+        return replace(result, reports=tuple(replace(report, server=name) for report in result.reports))
+
+    with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
+        results = list(pool.map(on_one, servers))
+    notes = [f"{name}: {result.note}" for (name, _), result in zip(servers, results, strict=True) if result.note]
+    return TendResult(
+        context.now, tuple(report for each in results for report in each.reports), "; ".join(notes) or None
+    )
 
 
 @dataclass(frozen=True, slots=True)
