@@ -3,6 +3,7 @@
 import signal
 import threading
 import time
+from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 
 import psycopg
@@ -10,6 +11,7 @@ import psycopg
 from slabrow.core.bounds import Range
 from slabrow.core.keys import Kind
 from slabrow.core.reconcile import reconcile
+from slabrow.core.spans import parse_span
 from slabrow.demo.schema import LAYOUTS
 from slabrow.files.layout_file import parse_layouts
 from tests.support import DatabaseTest, begin, run
@@ -216,3 +218,31 @@ class FiveYearsTest(DatabaseTest):
                     Range,
                 )
             self.assertLessEqual(len(tree.leaves), 19)
+
+    def test_in_every_zone_over_leap_days_year_ends_week_53_and_clocks_that_change(self):
+        reading = parse_layouts(LAYOUTS, "slabrow.toml")[0]
+        for zone in ("America/New_York", "Asia/Tokyo", "Europe/Berlin", "Australia/Lord_Howe", "Pacific/Kiritimati"):
+            for span, most in [("1 day", 130), ("1 week", 26), ("1 month", 9)]:
+                declared = replace(
+                    reading,
+                    zone=zone,
+                    span=parse_span(span),
+                    keep=parse_span("3 months"),
+                    ahead=parse_span("1 month"),
+                    from_=None,
+                )
+                tree = tree_of(declared, Kind.TIMESTAMPTZ)
+                for day in range(430):  # from the last days of 2026, a year of 53 weeks, past the leap day of 2028
+                    now = datetime(2026, 12, 27, 4, 30, tzinfo=UTC) + timedelta(days=day)
+                    tree = applied(tree, reconcile(declared, tree, now).actions)
+                    homes = [tree.home((now + timedelta(hours=hours),)) for hours in (-25, -1, 0, 1, 25, 24 * 27)]
+                    with self.subTest(zone, span=span, now=now):
+                        # Nothing lies before the first day of a table that began today.
+                        self.assertTrue(
+                            all(
+                                home is not None and isinstance(home.bounds, Range)
+                                for home in homes[2 if day == 0 else 1 :]
+                            )
+                        )
+                        self.assertLessEqual(len(tree.leaves), most)
+                self.assertEqual((), reconcile(declared, tree, now).actions)

@@ -371,6 +371,11 @@ class StatementStatisticsTest(unittest.TestCase):
             )
             for number in range(20):
                 connection.execute(f"SELECT count(*) FROM t WHERE k = {number} AND at >= '2026-02-01'")
+            connection.execute(
+                "CREATE TABLE p (at date) PARTITION BY RANGE (at); CREATE TABLE p_1 PARTITION OF p FOR VALUES FROM ('2026-01-01') TO ('2026-02-01');"
+                "CREATE TABLE p_2 PARTITION OF p FOR VALUES FROM ('2026-02-01') TO ('2026-03-01')"
+            )
+            connection.execute("SELECT count(*) FROM p WHERE at = '2026-02-02'")
         with tempfile.TemporaryDirectory() as folder:
             done = run(
                 "weigh",
@@ -382,6 +387,12 @@ class StatementStatisticsTest(unittest.TestCase):
                 env={**os.environ, "SLABROW_DSN": server.dsn},
                 cwd=folder,
             )
+            proved = run("prove", "--statistics", "--format", "json", env={"SLABROW_DSN": server.dsn}, cwd=folder)
+        self.assertEqual(0, proved.returncode, proved.stderr)
+        (of_p,) = [
+            each for each in json.loads(proved.stdout)["queries"] if each["sql"].startswith("SELECT count(*) FROM p")
+        ]
+        self.assertEqual((["date"], "start", 2), (of_p["parameter_types"], of_p["pruned_at"], len(of_p["planned"])))
         self.assertEqual(0, done.returncode, done.stderr)
         found = json.loads(done.stdout)
         self.assertGreaterEqual(found["workload"]["guessed"], 1)

@@ -6,7 +6,7 @@ An expression that is not understood here is `None`: its condition then keeps ev
 """
 
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, time, timedelta
 from decimal import Decimal, InvalidOperation
@@ -20,6 +20,7 @@ from sqlglot.errors import SqlglotError
 from slabrow.core.errors import UsageError
 from slabrow.core.keys import Edge, Kind, Opaque, Value, parse_value
 from slabrow.core.keysets import When
+from slabrow.core.periods import beginning, is_unit
 
 MARK = "\x02"  # begins a string that stands for a literal of a shape; its number follows
 MARKED_NUMBER = 907_199_254_000  # and numbers from here up stand for numbers: see core/shapes.py
@@ -505,27 +506,12 @@ def _truncated(node: exp.Expression, around: Surroundings) -> Constant:
         raise NotKnown
     is_instant = value.tzinfo is not None
     wall = value.astimezone(around.zone).replace(tzinfo=None) if is_instant else value
-    start = _STARTS.get(unit.lower())
-    if start is None:
+    if not is_unit(unit.lower()):
         raise NotKnown
-    wall = start(wall)
+    wall = beginning(wall, unit.lower())
     return Constant(_instant(wall, around.zone), max(when, When.START)) if is_instant else Constant(wall, when)
 
 
-def _midnight(wall: datetime) -> datetime:
-    return wall.replace(hour=0, minute=0, second=0, microsecond=0)
-
-
-_STARTS: Mapping[str, Callable[[datetime], datetime]] = {
-    "second": lambda wall: wall.replace(microsecond=0),
-    "minute": lambda wall: wall.replace(second=0, microsecond=0),
-    "hour": lambda wall: wall.replace(minute=0, second=0, microsecond=0),
-    "day": _midnight,
-    "week": lambda wall: _midnight(wall) - timedelta(days=wall.weekday()),
-    "month": lambda wall: _midnight(wall).replace(day=1),
-    "quarter": lambda wall: _midnight(wall).replace(day=1, month=(wall.month - 1) // 3 * 3 + 1),
-    "year": lambda wall: _midnight(wall).replace(day=1, month=1),
-}
 _VOLATILE = {
     "random",
     "clock_timestamp",

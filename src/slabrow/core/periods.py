@@ -5,7 +5,9 @@ from datetime import datetime, timedelta
 
 
 def beginning(wall: datetime, unit: str) -> datetime:
-    """The start of the hour, day, week (Monday), month, quarter or year that holds a moment: date_trunc of the server.
+    """The start of the second, minute, hour, day, week (from Monday), month, quarter or year that holds a moment.
+
+    As date_trunc of the server cuts it (PostgreSQL manual, 9.9.2).
 
     Raises KeyError for another unit.
     """
@@ -37,6 +39,8 @@ def _months_on(wall: datetime, months: int) -> datetime:
 
 
 _BEGINNINGS: dict[str, Callable[[datetime], datetime]] = {
+    "second": lambda wall: wall.replace(microsecond=0),
+    "minute": lambda wall: wall.replace(second=0, microsecond=0),
     "hour": lambda wall: wall.replace(minute=0, second=0, microsecond=0),
     "day": _midnight,
     "week": lambda wall: _midnight(wall) - timedelta(days=wall.weekday()),
@@ -45,6 +49,8 @@ _BEGINNINGS: dict[str, Callable[[datetime], datetime]] = {
     "year": lambda wall: _midnight(wall).replace(day=1, month=1),
 }
 _FOLLOWING: dict[str, Callable[[datetime], datetime]] = {
+    "second": lambda wall: wall + timedelta(seconds=1),
+    "minute": lambda wall: wall + timedelta(minutes=1),
     "hour": lambda wall: wall + timedelta(hours=1),
     "day": lambda wall: wall + timedelta(days=1),
     "week": lambda wall: wall + timedelta(days=7),
