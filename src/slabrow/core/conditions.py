@@ -7,6 +7,7 @@ Which comparisons the server can use is said in the PostgreSQL manual, 5.12.4 Pa
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from datetime import date, datetime, time
 from typing import Any, assert_never
 
 from sqlglot import exp
@@ -265,7 +266,7 @@ def bind(pattern: Pattern, around: Surroundings) -> Condition:
         case InList():
             return _bound_list(pattern, around)
         case AllOf(parts):
-            return All(tuple(_merged([bind(part, around) for part in parts])))
+            return All(tuple(_merged([each for part in parts for each in conjuncts_of(bind(part, around))])))
         case AnyOf(parts):
             arms = tuple(arm for arm in (bind(part, around) for part in parts) if arm != NOTHING)
             return Any_(arms, pattern.fragment)
@@ -288,7 +289,11 @@ def _merged(parts: list[Condition]) -> list[Condition]:
     for part in parts:
         if isinstance(part, Compared) and part.operator == "=" and part.when is not When.RUN:
             equal.setdefault(part.column, []).append(part)
-    doubtful = {column for column, tests in equal.items() if len({test.when for test in tests}) > 1}
+    doubtful = {
+        column
+        for column, tests in equal.items()
+        if len(tests) > 1 and any(test.when is not When.PLAN for test in tests)
+    }
     if not doubtful:
         return parts
     kept: list[Condition] = [
@@ -376,7 +381,7 @@ def is_contradiction(condition: Condition, not_null: frozenset[str]) -> bool:
     The server sees it by refuting the clauses of a partition with themselves and with NOT NULL
     (relation_excluded_by_constraints, plancat.c; predicate_refuted_by_recurse, predtest.c).
     """
-    clauses = _conjuncts(condition)
+    clauses = conjuncts_of(condition)
     if any(isinstance(part, NullTest) and part.is_null and part.column in not_null for part in clauses):
         return True
     if any(part == NOTHING for part in clauses):
@@ -412,9 +417,10 @@ def _size(condition: Condition) -> int:
             return 1
 
 
-def _conjuncts(condition: Condition) -> list[Condition]:
+def conjuncts_of(condition: Condition) -> list[Condition]:
+    """The conditions that all have to hold, taken out of each other."""
     if isinstance(condition, All):
-        return [part for each in condition.conditions for part in _conjuncts(each)]
+        return [part for each in condition.conditions for part in conjuncts_of(each)]
     return [condition]
 
 
@@ -473,8 +479,14 @@ def _exclude(one: Condition, other: Condition) -> bool:
     is_bool = isinstance(one.value, bool) and "=" in (one.operator, other.operator)
     if isinstance(one.value, str) or is_bool:
         return one.operator == "=" == other.operator and one.value != other.value
+    low_value, high_value = _as_moment(one.value), _as_moment(other.value)
+    if isinstance(low_value, datetime) and isinstance(high_value, datetime):
+        if (low_value.tzinfo is None) is not (high_value.tzinfo is None):
+            return False  # the session's time zone decides, as execution starts
+    elif type(low_value) is not type(high_value) and isinstance(low_value, str) is not isinstance(high_value, str):
+        return False
     try:
-        low, high = order((one.value,)), order((other.value,))
+        low, high = order((low_value,)), order((high_value,))
         match one.operator, other.operator:
             case "=", "=":
                 return low != high
@@ -485,6 +497,11 @@ def _exclude(one: Condition, other: Condition) -> bool:
     except TypeError:
         pass
     return False
+
+
+def _as_moment(value: Value) -> Value:
+    """A day as its midnight, so that it compares with an hour."""
+    return datetime.combine(value, time()) if type(value) is date else value
 
 
 def _holds(one: Any, operator: str, other: Any) -> bool:

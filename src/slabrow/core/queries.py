@@ -137,7 +137,7 @@ def _with_places(parsed: exp.Expression, literals: tuple[str, ...]) -> exp.Expre
 
 
 def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool) -> Statement:
-    walk = _Walk(schema, may_be_unknown)
+    walk = _Walk(schema, may_be_unknown, equated=_equated(parsed))
     kind = type(parsed).__name__.lower()
     target = None
     match parsed:
@@ -170,6 +170,16 @@ def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool) -> 
     sets = parsed.expressions if isinstance(parsed, exp.Update) else ()
     changed = frozenset(folded(each.left.this) for each in sets if isinstance(each.left, exp.Column))
     return Statement(kind, tuple(walk.places), target, changed)
+
+
+def _equated(parsed: exp.Expression) -> dict[str, set[str]]:
+    """The texts of the constants that columns of each name equal, in any block."""
+    found: dict[str, set[str]] = {}
+    for node in parsed.find_all(exp.EQ):
+        for side, other in ((node.left, node.right), (node.right, node.left)):
+            if isinstance(side, exp.Column) and isinstance(side.this, exp.Identifier) and not other.find(exp.Column):
+                found.setdefault(folded(side.this), set()).add(other.sql())
+    return found
 
 
 def _is_target(node: exp.Table, parsed: exp.Expression) -> bool:
@@ -226,6 +236,11 @@ class _Walk:
     may_be_unknown: bool = False
     places: list[Place] = field(default_factory=list)
     seen: list[exp.Expression] = field(default_factory=list)
+    equated: dict[str, set[str]] = field(
+        default_factory=dict
+    )  # column names with the constants that they equal anywhere
+    rivals: set[_Member] = field(default_factory=set)  # columns equal to several constants: one of them is used
+    full: list[tuple[tuple[_Item, ...], _Item, list[exp.Expression]]] = field(default_factory=list)  # FULL JOINs
 
     def table_name(self, node: exp.Table) -> Name | None:
         if not isinstance(node.this, exp.Identifier):
@@ -380,6 +395,8 @@ class _Walk:
                         each.own += [condition for condition in within if _names(condition) <= {each.alias}]
                     within = []
                     item.nullable = side == "FULL"
+                    if side == "FULL":
+                        self.full.append((tuple(before), item, on))
                 case _:
                     within += on
             if str(join.args.get("kind") or "").upper() == "SEMI" or join.args.get("method"):
@@ -482,12 +499,18 @@ class _Walk:
             if item.nullable and any(_rejects_null(condition, item.alias) for condition in above):
                 item.nullable = False
                 above += [condition for condition in item.own if condition not in above]
+        # So is a FULL JOIN that throws them away on both sides.
+        for before, joined, on in self.full:
+            if any(joined is item for item in items) and not any(item.nullable for item in (*before, joined)):
+                above += [condition for condition in on if condition not in above]
         derived = self._derived(above, items)
+        self.rivals |= self._rivals_of_sub_queries(above, items)
         partners: list[tuple[int, tuple[Name, Pattern]]] = []
         for item in items:
             # What names no column holds for the block as a whole, whatever an outer join does.
             held = [condition for condition in above if not item.nullable or not condition.find(exp.Column)]
-            conditions = [*item.own, *held, *derived.get(id(item), ())]
+            stated = [each for each in (*item.own, *held) if not self._is_rival(each, items)]
+            conditions = [*stated, *derived.get(id(item), ())]
             if item.is_opaque:
                 self._opaque(item, scope)
             elif item.query is not None:
@@ -548,7 +571,7 @@ class _Walk:
         if len(items) < 2:
             return {}
         classes: list[set[_Member]] = []
-        constants: dict[_Member, exp.Expression] = {}
+        constants: dict[_Member, list[exp.Expression]] = {}
         for condition in above:
             match self._equality(condition, items):
                 case (one, other) if other is not None:
@@ -556,11 +579,21 @@ class _Walk:
                     classes = [each for each in classes if each not in touching]
                     classes.append({one, other}.union(*touching))
                 case (one, None):
-                    constants[one] = self._constant_side(condition)
+                    constants.setdefault(one, []).append(self._constant_side(condition))
         for each in classes:
-            known = [constants[member] for member in sorted(each) if member in constants]
+            named = [constant for member in sorted(each) for constant in constants.get(member, ())]
+            known = list({constant.sql(): constant for constant in named}.values())
+            elsewhere = {text for _, name, _ in each for text in self.equated.get(name, ())}
+            elsewhere -= {constant.sql() for constant in known}
+            if elsewhere and not all(isinstance(constant, exp.Literal) for constant in known):
+                # Another block may bring a constant into the class, and which one is used is then not known.
+                self.rivals |= each
+                for member in each:
+                    constants.pop(member, None)
+                continue
+            self.rivals |= each if len(known) > 1 else set()
             for member in each if known else ():
-                constants.setdefault(member, known[0])
+                constants[member] = known
         found: dict[int, list[exp.Expression]] = {}
         for each in classes:
             for member in sorted(each & constants.keys()):
@@ -573,6 +606,39 @@ class _Walk:
                     case (one, other) if other in constants and one[0] == id(item):
                         found.setdefault(id(item), []).append(self._stated(one, items, constants[other]))
         return found
+
+    def _rivals_of_sub_queries(self, above: Sequence[exp.Expression], items: Sequence[_Item]) -> set[_Member]:
+        """Columns equal to a constant here, while EXISTS or IN, which become joins, may bring another one.
+
+        See pull_up_sublinks (prepjointree.c). Only where one of the two is not a literal: literals that differ exclude each other.
+        """
+        inner = [
+            condition.expression
+            for each in above
+            if isinstance(each, exp.Exists | exp.In)
+            for select in each.find_all(exp.Select)
+            if select.args.get("where") is not None
+            for condition in conjuncts(select.args["where"].this)
+            if isinstance(condition, exp.EQ) and not condition.expression.find(exp.Column)
+        ]
+        if not inner:
+            return set()
+        all_literal = all(isinstance(constant, exp.Literal) for constant in inner)
+        found = set()
+        for condition in above:
+            equal = self._equality(condition, items)
+            if equal is None or equal[1] is not None:
+                continue
+            if not all_literal or not isinstance(self._constant_side(condition), exp.Literal):
+                found.add(equal[0])
+        return found
+
+    def _is_rival(self, condition: exp.Expression, items: Sequence[_Item]) -> bool:
+        """Whether it is one of several `column = constant` of which the server may use another."""
+        if not self.rivals:
+            return False
+        equal = self._equality(condition, items)
+        return equal is not None and equal[1] is None and equal[0] in self.rivals
 
     def _equality(self, condition: exp.Expression, items: Sequence[_Item]) -> "tuple[_Member, _Member | None] | None":
         """The columns that `=` makes equal, or the one that it gives a constant (None as the second)."""
@@ -611,10 +677,17 @@ class _Walk:
         return id(item), folded(node.this), type_name or ""
 
     @staticmethod
-    def _stated(member: "_Member", items: Sequence[_Item], constant: exp.Expression) -> exp.Expression:
+    def _stated(member: "_Member", items: Sequence[_Item], constants: Sequence[exp.Expression]) -> exp.Expression:
+        """`member = constant`; of several constants of one class the server takes one, and does not say which."""
         alias = next(item.alias for item in items if id(item) == member[0])
         name = exp.to_identifier(member[1], quoted=True)
-        return exp.EQ(this=_column(name, alias), expression=constant.copy())
+        equal: list[exp.Expression] = [
+            exp.EQ(this=_column(name, alias), expression=constant.copy()) for constant in constants
+        ]
+        stated = equal[0]
+        for each in equal[1:]:
+            stated = exp.Or(this=stated, expression=each)
+        return stated
 
     @staticmethod
     def _resolve(column: exp.Column, items: Sequence[_Item]) -> "_Item | None":
