@@ -504,7 +504,7 @@ class _Walk:
             if any(joined is item for item in items) and not any(item.nullable for item in (*before, joined)):
                 above += [condition for condition in on if condition not in above]
         derived = self._derived(above, items)
-        self.rivals |= self._rivals_of_sub_queries(above, items)
+        self.rivals |= self._rivals_of_sub_queries(above, items) | self._rivals_of_joined_queries(above, items)
         partners: list[tuple[int, tuple[Name, Pattern]]] = []
         for item in items:
             # What names no column holds for the block as a whole, whatever an outer join does.
@@ -607,10 +607,34 @@ class _Walk:
                         found.setdefault(id(item), []).append(self._stated(one, items, constants[other]))
         return found
 
+    def _rivals_of_joined_queries(self, above: Sequence[exp.Expression], items: Sequence[_Item]) -> set[_Member]:
+        """As `_derived` finds them, for the columns of queries in FROM, whose types are not known here."""
+        queries = {id(item) for item in items if item.query is not None}
+        if not queries:
+            return set()
+        pairs = [
+            members
+            for condition in (*above, *(each for item in items for each in item.own))
+            if isinstance(condition, exp.EQ)
+            for members in [(self._member(condition.left, items), self._member(condition.right, items))]
+            if None not in members and any(member[0] in queries for member in members if member is not None)
+        ]
+        found: set[_Member] = set()
+        for condition in above:
+            equal = self._equality(condition, items)
+            if equal is None or equal[1] is not None or isinstance(self._constant_side(condition), exp.Literal):
+                continue
+            joined = {member for pair in pairs if equal[0] in pair for member in pair if member is not None}
+            others = {text for _, name, _ in joined for text in self.equated.get(name, ())}
+            if others - {self._constant_side(condition).sql()}:
+                found.add(equal[0])
+        return found
+
     def _rivals_of_sub_queries(self, above: Sequence[exp.Expression], items: Sequence[_Item]) -> set[_Member]:
         """Columns equal to a constant here, while EXISTS or IN, which become joins, may bring another one.
 
-        See pull_up_sublinks (prepjointree.c). Only where one of the two is not a literal: literals that differ exclude each other.
+        See pull_up_sublinks (prepjointree.c). Only where one of the two is not a literal: literals that differ exclude
+        each other.
         """
         inner = [
             condition.expression
