@@ -124,6 +124,10 @@ class ArchiveTest(KeepingTest):
 
     def test_written_compared_dropped_and_brought_back_equal(self):
         self.fill()
+        self.write(past_keep="archive", archive_to="old")
+        refused = self.slabrow("tend", "--script", "upkeep.sql", *LATER, code=2)
+        self.assertIn("before it is dropped", refused.stderr)
+        self.assertFalse((self.folder / "upkeep.sql").exists(), "a script would drop what was never archived")
         for form in ("parquet", "csv"):
             with self.subTest(form):
                 before = self.sql("SELECT * FROM apiary.log_2026_03 ORDER BY log_id")
@@ -264,6 +268,9 @@ class GuardsTest(KeepingTest):
         self.assertEqual(
             1, self.value("SELECT count(*) FROM pg_inherits WHERE inhrelid = 'apiary.log_2026_03'::regclass")
         )
+        self.sql("COMMENT ON TABLE slabrow.ledger IS 'slabrow ledger, version 7'")
+        self.assertIn("newer", self.slabrow("tend", "--go", *LATER, code=3).stderr)  # it may say what has to stay
+        self.sql("COMMENT ON TABLE slabrow.ledger IS 'slabrow ledger, version 1'")
         self.slabrow("tend", "--unhold", "apiary.log_2026_03", *LATER)
         self.json("tend", "--go", *LATER)
         self.assertEqual(

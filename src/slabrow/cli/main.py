@@ -23,7 +23,7 @@ COMMANDS = {
     "census": ("slabrow.cli.census", "every partition: bounds, rows, bytes, low and high key; findings"),
     "route": ("slabrow.cli.route", "where does this value go"),
     "prove": ("slabrow.cli.prove", "which partitions each query touches, and whether expectations hold"),
-    "tend": ("slabrow.cli.tend", "the routine upkeep: create ahead, retire behind"),
+    "tend": ("slabrow.cli.tend", "the routine upkeep: create ahead, sweep the catch-all, retire behind"),
     "adopt": ("slabrow.cli.adopt", "bring an archived partition back"),
     "history": ("slabrow.cli.history", "the ledger: what was done, when, by whom, and how it ended"),
     "compare": ("slabrow.cli.compare", "two tables, the same queries, side by side"),

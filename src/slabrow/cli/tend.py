@@ -58,10 +58,11 @@ def run(options: argparse.Namespace) -> int:
 
 def _once(options: argparse.Namespace) -> int:
     asked = context(options)
+    from slabrow.core.actions import Archive
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.output import as_json, show
     from slabrow.show.tend import SHOWN
-    from slabrow.work.tend import Asked, tend, tend_on
+    from slabrow.work.tend import Asked, State, tend, tend_on
 
     schema = read_ledger_schema(asked.layout_file)
     if options.hold is not None or options.unhold is not None:
@@ -79,7 +80,14 @@ def _once(options: argparse.Namespace) -> int:
     if options.script:
         if result.error is not None:
             raise result.error
-        transactions = [each.transaction for each in result.actions if each.transaction is not None]
+        open_ = [each for each in result.actions if each.state is State.PROPOSED]
+        if archived := [each.action.partition for each in open_ if isinstance(each.action, Archive)]:
+            raise UsageError(
+                "an archive cannot be written as SQL",
+                found=f"{archived[0]} is to be archived before it is dropped",
+                fix='do it with --go, or set past_keep to "detach" or "drop"',
+            )
+        transactions = [each.transaction for each in open_ if each.transaction is not None]
         return write_script(options, transactions, f"Upkeep of {len(result.reports)} tables", asked)
     if options.every is not None and options.format == "text":
         print(f"— {datetime.now(UTC):%Y-%m-%d %H:%M:%SZ}")

@@ -138,7 +138,7 @@ class Reading:
             return Test(own, "=", None, node.sql("postgres")) if own else self._unused(node, Reason.NOT_UNDERSTOOD)
         if len(node.expressions) == 1:
             return self._compared(node.this, "<>" if negated else "=", node.expressions[0], node)
-        if isinstance(_bare(node.this), exp.Tuple):
+        if isinstance(bare(node.this), exp.Tuple):
             rows = tuple(self._compared(node.this, "=", each, node) for each in node.expressions)
             return self._unused(node, Reason.NEGATION) if negated else _factored(rows)
         own = self._own(node.this)
@@ -148,7 +148,7 @@ class Reading:
 
     def _any_array(self, node: exp.Expression, array: Any, negated: bool) -> Pattern:
         """`= ANY (array)`, or `<> ALL (array)` as its negation."""
-        own, array = self._own(node.this), _bare(array)
+        own, array = self._own(node.this), bare(array)
         if own is None or self._has_columns(array):
             return self._unused(node, Reason.NOT_UNDERSTOOD)
         if isinstance(array, exp.Select | exp.Subquery):
@@ -174,7 +174,7 @@ class Reading:
         return self._unused(node, Reason.NEGATION)
 
     def _compared(self, left: Any, operator: str, right: Any, node: exp.Expression) -> Pattern:
-        left, right = _bare(left), _bare(right)
+        left, right = bare(left), bare(right)
         if isinstance(left, exp.Tuple) and isinstance(right, exp.Tuple):
             if operator == "=" and len(left.expressions) == len(right.expressions):
                 pairs = zip(left.expressions, right.expressions, strict=True)
@@ -189,7 +189,7 @@ class Reading:
             return self._unused(node, self._why(left, right))
         if isinstance(value, exp.Select | exp.Subquery):
             return Test(own, operator, None, node.sql("postgres"))
-        columns = _columns(value)
+        columns = columns_in(value)
         if columns:
             foreign = not any(self.is_own(each) or self.may_be_own(each) for each in columns)
             if foreign:
@@ -198,21 +198,21 @@ class Reading:
         return Test(own, operator, value, node.sql("postgres"))
 
     def _own(self, node: Any) -> KeyColumn | None:
-        node = _bare(node)
+        node = bare(node)
         return self.is_own(node) if isinstance(node, exp.Column) else None
 
     @staticmethod
     def _has_columns(node: Any) -> bool:
-        return isinstance(node, exp.Expression) and bool(_columns(node))
+        return isinstance(node, exp.Expression) and bool(columns_in(node))
 
     def _why(self, left: Any, right: Any) -> Reason:
         for side in (left, right):
-            if isinstance(side, exp.Add | exp.Sub | exp.Mul | exp.Div) and any(map(self.is_own, _columns(side))):
+            if isinstance(side, exp.Add | exp.Sub | exp.Mul | exp.Div) and any(map(self.is_own, columns_in(side))):
                 return Reason.ARITHMETIC_ON_KEY
         return Reason.FUNCTION_ON_KEY
 
     def _unused(self, node: exp.Expression, reason: Reason, own: KeyColumn | None = None) -> Anything:
-        found = own or next((each for each in map(self.is_own, _columns(node)) if each is not None), None)
+        found = own or next((each for each in map(self.is_own, columns_in(node)) if each is not None), None)
         return Anything(reason if found else None, node.sql("postgres"), found.name if found else None)
 
 
@@ -220,7 +220,8 @@ def _is_all(node: exp.Anonymous) -> bool:
     return str(node.this).upper() == "ALL" and len(node.expressions) == 1
 
 
-def _bare(node: Any) -> Any:
+def bare(node: Any) -> Any:
+    """An expression without the parentheses around it."""
     while isinstance(node, exp.Paren):
         node = node.this
     return node
@@ -231,7 +232,7 @@ def _operands(node: Any, kind: type[exp.Expression]) -> list[Any]:
     found: list[Any] = []
     waiting = [node]
     while waiting:
-        each = _bare(waiting.pop())
+        each = bare(waiting.pop())
         if type(each) is kind:
             waiting += [each.args["expression"], each.this]
         else:
@@ -239,7 +240,8 @@ def _operands(node: Any, kind: type[exp.Expression]) -> list[Any]:
     return found
 
 
-def _columns(node: exp.Expression) -> list[exp.Column]:
+def columns_in(node: exp.Expression) -> list[exp.Column]:
+    """Every column that an expression names."""
     return [] if isinstance(node, exp.Literal) else list(node.find_all(exp.Column))
 
 
@@ -354,7 +356,7 @@ def _bound_list(test: InList, around: Surroundings) -> Condition:
 
 def _elements(node: exp.Expression, around: Surroundings) -> tuple[list[Constant], When]:
     """The elements of an array constant such as `'{1,2}'::int[]`, or of a parameter that is given one."""
-    node = _bare(node)
+    node = bare(node)
     if isinstance(node, exp.Cast):
         if node.to.this != exp.DataType.Type.ARRAY:
             raise NotKnown

@@ -5,7 +5,7 @@ Expressions). What holds in one time zone alone names it; what is not equal is r
 """
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from functools import cache
@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from sqlglot import exp
 
+from slabrow.core.conditions import bare, columns_in
 from slabrow.core.constants import (
     Constant,
     Interval,
@@ -98,14 +99,14 @@ class Mender:
             case _ if type(condition) in _SIGNS:
                 sign = _SIGNS[type(condition)]
                 left, right = condition.this, condition.expression
-                if _columns(left) and not _columns(right):
+                if columns_in(left) and not columns_in(right):
                     return self._compared(left, sign, right)
                 return self._compared(right, _TURNED[sign], left)
             case _:
                 raise _NoRule
 
     def _compared(self, left: Any, sign: str, right: Any) -> Mended:
-        left = _bare(left)
+        left = bare(left)
         if isinstance(left, exp.Column) or right.find(exp.Column, exp.Select) is not None:
             raise _NoRule
         match left:
@@ -129,10 +130,10 @@ class Mender:
     # What stands around the key
 
     def _inner(self, node: Any) -> _Inner:
-        node = _bare(node)
+        node = bare(node)
         if isinstance(node, exp.AtTimeZone):
             inner, zone = self._inner(node.this), node.args["zone"]
-            if inner.zone is None and inner.own.kind is Kind.TIMESTAMPTZ and not _columns(zone):
+            if inner.zone is None and inner.own.kind is Kind.TIMESTAMPTZ and not columns_in(zone):
                 return _Inner(inner.column, inner.own, zone.sql("postgres"))
             raise _NoRule
         if not isinstance(node, exp.Column) or not isinstance(node.this, exp.Identifier):
@@ -191,7 +192,7 @@ class Mender:
             if type(value.value) is not date:
                 raise _NoRule
             return self._period(inner, "day", sign, datetime.combine(value.value, time()))
-        if not isinstance(_bare(right), exp.Parameter | exp.Placeholder):
+        if not isinstance(bare(right), exp.Parameter | exp.Placeholder):
             found = evaluate(right, self.around).value
             if found is not None and type(found) is not date:
                 raise _NoRule  # a date beside an instant is compared as an instant
@@ -250,7 +251,7 @@ class Mender:
 
     def _like(self, condition: exp.Like) -> Mended:
         """A moment cast to text, against the beginning of a date (DateStyle ISO)."""
-        left, right = _bare(condition.this), condition.expression
+        left, right = bare(condition.this), condition.expression
         if not isinstance(left, exp.Cast) or not isinstance(right, exp.Literal):
             raise _NoRule
         if left.to.this not in (exp.DataType.Type.TEXT, exp.DataType.Type.VARCHAR) or left.to.expressions:
@@ -313,10 +314,10 @@ class Mender:
 
     def _calculated(self, left: Any, sign: str, right: Any) -> Mended:
         """The calculation on the other side, where that is the same for every key."""
-        if isinstance(left, exp.Sub) and not _columns(left.this):
+        if isinstance(left, exp.Sub) and not columns_in(left.this):
             return self._age(left, sign, right)
         inner = self._inner(left.this)
-        if inner.zone is not None or _parameters(left) or _columns(left.expression):
+        if inner.zone is not None or _parameters(left) or columns_in(left.expression):
             raise _NoRule
         step = evaluate(left.expression, self.around).value
         if isinstance(left.expression, exp.Literal) and isinstance(step, Unread) and inner.own.kind.is_time:
@@ -376,7 +377,7 @@ class Mender:
     def _coalesced(self, left: Any, sign: str, right: Any) -> Mended:
         """The key itself, and a NULL key where what replaces it satisfies the condition."""
         inner, instead = self._inner(left.this), left.expressions[0]
-        if inner.zone is not None or _columns(instead) or _parameters(left) or self._is_later(right):
+        if inner.zone is not None or columns_in(instead) or _parameters(left) or self._is_later(right):
             raise _NoRule
         text = f"{inner.name} {sign} {right.sql('postgres')}"
         values = []
@@ -452,16 +453,6 @@ def _holds(one: Any, sign: str, other: Any) -> bool:
     return bool({"=": one == other, "<": one < other, "<=": one <= other, ">": one > other, ">=": one >= other}[sign])
 
 
-def _bare(node: Any) -> Any:
-    while isinstance(node, exp.Paren):
-        node = node.this
-    return node
-
-
-def _columns(node: exp.Expression) -> Sequence[exp.Column]:
-    return list(node.find_all(exp.Column))
-
-
 def _parameters(node: exp.Expression) -> bool:
     return node.find(exp.Parameter, exp.Placeholder) is not None
 
@@ -472,7 +463,7 @@ def _is_date(to: exp.DataType) -> bool:
 
 def _without_clock(node: Any) -> Any:
     """`at::timestamp::date` is `at::date`: both cut it down in the session's time zone."""
-    node = _bare(node)
+    node = bare(node)
     if isinstance(node, exp.Cast) and node.to.this == exp.DataType.Type.TIMESTAMP and not node.to.expressions:
         return node.this
     return node

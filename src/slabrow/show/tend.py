@@ -113,7 +113,7 @@ _DONE = {
 
 
 def _headline(report: TableReport) -> str:
-    if report.error is not None:
+    if report.error is not None and not any(each.state is State.DONE for each in report.tended):
         return "nothing was done"
     if not report.tended:
         return "nothing to do"

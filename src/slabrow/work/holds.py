@@ -4,8 +4,7 @@ import uuid
 from datetime import datetime
 
 from slabrow.core.errors import UsageError, nearest
-from slabrow.core.layout import Layout
-from slabrow.core.names import parse_name
+from slabrow.core.names import Name, parse_name
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.ledger import Entry, Ledger
 from slabrow.work.context import Context
@@ -34,7 +33,7 @@ def hold(context: Context, ledger_schema: str | None, partition: str, until: dat
                 continue
             ledger = Ledger(connection, ledger_schema)
             ledger.prepare()
-            ledger.write(_entry(context, layout, found.table, until, holds))
+            ledger.write(_entry(context, tree.table, found.table, until, holds))
             if not holds:
                 return f"{found} is no longer under hold."
             return f"{found} is under hold{f' until {until:%Y-%m-%d %H:%M%z}' if until else ''}: upkeep lets it stay."
@@ -44,9 +43,9 @@ def hold(context: Context, ledger_schema: str | None, partition: str, until: dat
     )
 
 
-def _entry(context: Context, layout: Layout, partition: str, until: datetime | None, holds: bool) -> Entry:
+def _entry(context: Context, table: Name, partition: str, until: datetime | None, holds: bool) -> Entry:
     details = {"until": until.isoformat()} if until is not None else {}
     return Entry(
-        "hold" if holds else "unhold", str(layout.table), partition, "done", context.now, context.is_machine_clock,
+        "hold" if holds else "unhold", str(table), partition, "done", context.now, context.is_machine_clock,
         str(uuid.uuid4()), duration_ms=0.0, details=details,
     )  # fmt: skip

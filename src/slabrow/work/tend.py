@@ -53,7 +53,7 @@ class Tended:
 
 @dataclass(frozen=True, slots=True)
 class TableReport:
-    """What was found and done about one layout. error is set when nothing was done because of it.
+    """What was found and done about one layout. error is set when it ended the work on it.
 
     ahead_missing   partitions that should lie ahead and were not there when this began
     tree            as it was found; None when it could not be read
@@ -144,9 +144,13 @@ def tend(context: Context, layouts: Iterable[Layout], asked: Asked) -> TendResul
         if context.is_machine_clock:
             guard_clock(context.now, catalogue.moment(connection), ledger.last_clock() if ledger else None)
         if ledger is not None and asked.go:
+            # One that is there and cannot be used ends the run: it may hold what keeps a partition from leaving.
+            exists = ledger.version() > 0
             try:
                 ledger.prepare()
             except ServerError as error:
+                if exists:
+                    raise
                 note = f"{error.problem}: {error.found}; {error.fix}"
                 ledger = None
         keeping = _Keeping(context, connection, asked, ledger, str(uuid.uuid4()))
@@ -232,7 +236,7 @@ class _Keeping:
             now = self._now(layout, tree)
             due = reconcile(layout, tree, now, taken=taken)
             guard_grid(layout, tree)
-            actions, held = self._without_held(layout, due.actions)
+            actions, held = self._without_held(tree, due.actions)
             actions, lying = self._swept(layout, tree, actions)
             leftovers = (*due.leftovers, *held, *lying)
             upkeep = ddl.upkeep_of(tree, wait_ms, owner, role, layout.within, columns, traits)
@@ -242,8 +246,13 @@ class _Keeping:
                 guard_retiring(layout, tree, actions, self.asked.retiring)
             except Refusal as refusal:
                 return TableReport(layout, tuple(tended), leftovers, refusal, tree)
-            if self.asked.go:
-                tended = [self._done(each, layout) for each in tended]
+            for place, each in enumerate(tended if self.asked.go else ()):
+                try:
+                    tended[place] = self._done(each, layout)
+                except Refusal as refusal:
+                    self._write(each, "failed", 0.0, refusal.problem)
+                    tended[place] = replace(each, state=State.FAILED, text=refusal.problem)
+                    return TableReport(layout, tuple(tended), leftovers, refusal, tree)
             return TableReport(layout, tuple(tended), leftovers, None, tree)
 
     def _now(self, layout: Layout, tree: Tree) -> datetime | int:
@@ -254,11 +263,11 @@ class _Keeping:
         with catalogue.reading(self.connection):
             return number_now(measure.extent(self.connection, tree.table, replace(column, not_null=True)).high)
 
-    def _without_held(self, layout: Layout, actions: Sequence[Action]) -> tuple[list[Action], list[Finding]]:
+    def _without_held(self, tree: Tree, actions: Sequence[Action]) -> tuple[list[Action], list[Finding]]:
         """What leaves, without the partitions that somebody put under hold."""
         if self.ledger is None or not retiring(actions):
             return list(actions), []
-        holds = self.ledger.holds(str(layout.table), self.context.now)
+        holds = self.ledger.holds(str(tree.table), self.context.now)
         kept: list[Action] = []
         findings: list[Finding] = []
         for action in actions:
