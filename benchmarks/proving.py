@@ -15,7 +15,7 @@ from slabrow.core.constants import Surroundings
 from slabrow.core.names import Name
 from slabrow.core.predict import Predictor
 from slabrow.core.workload import Collector
-from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql import catalogue, predicting
 from slabrow.servers.postgresql.connection import Connection, connect
 from slabrow.servers.postgresql.private import find_binaries, start
 from slabrow.work.workloads import as_queries
@@ -51,7 +51,7 @@ def _queries(many: int) -> list[str]:
     return found
 
 
-def predicting(connection: Connection) -> tuple[float, float, float]:
+def compared(connection: Connection) -> tuple[float, float, float]:
     """Seconds for 30 statements: predicted for the first time, predicted again with other values, planned by the server."""
     predictor, around = _predictor(connection)
     queries = _queries(30)
@@ -74,7 +74,7 @@ def predicting(connection: Connection) -> tuple[float, float, float]:
 
 def _predictor(connection: Connection) -> tuple[Predictor, Surroundings]:
     tree = catalogue.tree(connection, Name("public", "reading"))
-    predictor = Predictor(tree, catalogue.schema(connection, [Name(None, "reading")]))
+    predictor = Predictor(tree, predicting.schema(connection, [Name(None, "reading")]))
     zone = catalogue.time_zone(connection)
     assert zone is not None
     return predictor, Surroundings(zone, catalogue.moment(connection))
@@ -128,7 +128,7 @@ def main() -> None:
     try:
         connection = connect(server.dsn)
         _built(connection)
-        first, again, asked = predicting(connection)
+        first, again, asked = compared(connection)
         print(f"30 statements on {PARTITIONS} partitions: predicted in {first * 1e3:.1f} ms, again in {again * 1e3:.1f} ms; "
               f"the server's EXPLAIN {asked * 1e3:.0f} ms: {asked / first:.0f} times as long (wanted: 20)")  # fmt: skip
         took = shapes(connection)

@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 from functools import cache
 from pathlib import Path
@@ -125,3 +126,10 @@ class DatabaseTest(unittest.TestCase):
 
     def value(self, query, *parameters):
         return self.sql(query, *parameters)[0][0]
+
+    def wait_until(self, query, seconds=20):
+        """Until a query says true."""
+        end = time.monotonic() + seconds
+        while not self.value(query):
+            self.assertLess(time.monotonic(), end, f"never true: {query}")
+            time.sleep(0.05)

@@ -8,7 +8,7 @@ import sqlglot
 
 from slabrow.core.constants import NotKnown, Null, Surroundings, Unread, cast, evaluate
 from slabrow.core.keysets import When
-from slabrow.core.queries import parse
+from slabrow.core.parsed import parse
 from slabrow.servers.postgresql import catalogue
 from tests.support import DatabaseTest, binaries
 

@@ -9,11 +9,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from slabrow.core.bounds import CatchAll, Hashed, Listed, Range, spell_bounds, uncovered
+from slabrow.core.by import By
 from slabrow.core.due import Namer
 from slabrow.core.errors import LayoutError, UsageError
 from slabrow.core.findings import findings
 from slabrow.core.keys import Edge, Kind, Opaque, kind_of, order, parse_value, spell
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.names import Name, fit, parse_name
 from slabrow.core.spans import parse_span
 from slabrow.core.tree import KeyColumn, Partition, Tree

@@ -9,11 +9,12 @@ from hypothesis import strategies as st
 
 from slabrow.core.actions import Create
 from slabrow.core.bounds import CatchAll, Hashed, Listed, Range, range_order
+from slabrow.core.by import By
 from slabrow.core.due import Namer, due_partitions
 from slabrow.core.errors import LayoutError
 from slabrow.core.estimates import ColumnStatistics, shares, split_evenly
 from slabrow.core.keys import Kind
-from slabrow.core.layout import By, Group, Layout, PastKeep
+from slabrow.core.layout import Group, Layout, PastKeep
 from slabrow.core.names import Name
 from slabrow.core.reconcile import reconcile
 from slabrow.core.spans import parse_span

@@ -5,15 +5,15 @@ from datetime import UTC, date, datetime
 from zoneinfo import ZoneInfo
 
 from slabrow.core.bounds import CatchAll, Hashed, Listed, Range
+from slabrow.core.by import By
 from slabrow.core.constants import Surroundings
 from slabrow.core.keys import kind_of
-from slabrow.core.layout import By
 from slabrow.core.names import Name
 from slabrow.core.predict import Predictor
 from slabrow.core.queries import Schema
 from slabrow.core.rewrite import rewritten
 from slabrow.core.tree import Division, KeyColumn, Partition, Tree
-from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql import predicting
 from tests.support import DatabaseTest
 
 TYPES = {"day": "date", "site": "integer", "zone": "text", "note": "text", "at": "timestamp with time zone"}
@@ -143,7 +143,7 @@ class RewriteTest(DatabaseTest):
         ]  # fmt: skip
         # A statement that the driver prepares would keep its literals as the earlier zone read them.
         self.connection.prepare_threshold = None
-        schema = catalogue.schema(self.connection, [Name(None, "plain")])
+        schema = predicting.schema(self.connection, [Name(None, "plain")])
         for zone in ("UTC", "Europe/Berlin", "America/New_York", "Asia/Kathmandu"):
             self.sql(f"SET timezone = '{zone}'")
             around = Surroundings(ZoneInfo(zone), datetime(2026, 3, 15, tzinfo=UTC))

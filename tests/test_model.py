@@ -9,13 +9,14 @@ from zoneinfo import ZoneInfo
 
 from slabrow.core.ages import ages_read
 from slabrow.core.bounds import Hashed, Range
+from slabrow.core.by import By
 from slabrow.core.costs import Access, CostModel, Costs, Leaves
 from slabrow.core.errors import UsageError
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.facts import IndexFacts, TableFacts
 from slabrow.core.growth import Growth
 from slabrow.core.keys import kind_of
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.outlook import expected_in, grown, steady_rows
 from slabrow.core.queries import Schema, read_statement

@@ -5,7 +5,7 @@ import random
 from slabrow.core.constants import Surroundings
 from slabrow.core.names import Name
 from slabrow.core.predict import Predictor
-from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql import catalogue, predicting
 from slabrow.servers.postgresql.queries import Query, plan
 from tests.support import DatabaseTest, binaries
 
@@ -93,7 +93,7 @@ class PredictingTest(DatabaseTest):
         """For the table t, with the catalogue's tree and columns, in the session's zone."""
         zone = catalogue.time_zone(self.connection)
         tree = catalogue.tree(self.connection, Name("public", "t"))
-        schema = catalogue.schema(self.connection, [Name(None, "t"), Name(None, "other"), Name(None, "v")])
+        schema = predicting.schema(self.connection, [Name(None, "t"), Name(None, "other"), Name(None, "v")])
         return Predictor(tree, schema), Surroundings(zone, catalogue.moment(self.connection))
 
 
@@ -291,7 +291,7 @@ class StatementsTest(PredictingTest):
         )
         tree = catalogue.tree(self.connection, Name("public", "t"))
         names = [Name(None, each) for each in ("t", "o", "v")]
-        predictor = Predictor(tree, catalogue.schema(self.connection, names))
+        predictor = Predictor(tree, predicting.schema(self.connection, names))
         around = Surroundings(catalogue.time_zone(self.connection), catalogue.moment(self.connection))
         wider = []
         for sql in STATEMENTS:
@@ -304,6 +304,44 @@ class StatementsTest(PredictingTest):
                 if planned != predicted:
                     wider.append(sql)
         self.assertLessEqual(len(wider), WIDER, wider)
+
+
+RIVALS = [
+    "SELECT * FROM o a RIGHT JOIN w b ON b.k = a.d AND a.d = '{0}'::timestamptz WHERE b.k = '{1}'",
+    "SELECT * FROM o a CROSS JOIN t b WHERE b.k = a.d AND a.d = '{0}' AND b.k = '{1}'",
+    "SELECT DISTINCT a.k FROM w a JOIN o b ON b.k = a.k WHERE a.k < '{0}'::timestamp AND b.k = '{1}'",
+    "SELECT * FROM (SELECT k, max(v) v FROM t WHERE k >= localtimestamp GROUP BY k) a, o b WHERE b.k = a.k AND b.k = '{1}'",
+    "SELECT * FROM (SELECT DISTINCT * FROM t WHERE k = current_date - 31) a WHERE a.k = '{0}'",
+    "SELECT * FROM t a WHERE a.k IN ('{0}') AND a.k = now() AND EXISTS (SELECT FROM o WHERE o.k = a.k AND o.k = '{1}'::date)",
+    "SELECT * FROM (SELECT * FROM t WHERE k = now()) a (x, y) JOIN o b ON b.k = a.x WHERE b.k = '{1}'",
+    "SELECT * FROM t JOIN o USING (k) WHERE k = current_date AND k = '{0}'",
+]
+
+
+class RivalsTest(PredictingTest):
+    """Constants and clock values that exclude each other, on columns that may be equal: never narrower."""
+
+    def test_what_is_left_open_is_predicted_wide(self):
+        self.sql("SET timezone = 'Europe/Berlin'; CREATE TABLE o (k date, d date, v int)")
+        for type_name in ("date", "timestamptz", "timestamp"):
+            self.sql(
+                f"DROP TABLE IF EXISTS t CASCADE; CREATE TABLE t (k {type_name}, v int) PARTITION BY RANGE (k);"
+                "CREATE VIEW w AS SELECT * FROM t WHERE v > -1; CREATE TABLE t_rest PARTITION OF t DEFAULT"
+            )
+            for month in range(6):
+                first = f"date_trunc('month', current_date) + interval '{month - 3} month'"
+                bounds = [self.value(f"SELECT ({first} + interval '{later} month')::date") for later in (0, 1)]
+                self.sql(f"CREATE TABLE t_{month} PARTITION OF t FOR VALUES FROM ('{bounds[0]}') TO ('{bounds[1]}')")
+            names = [Name(None, each) for each in ("t", "o", "w")]
+            schema = predicting.schema(self.connection, names)
+            predictor = Predictor(catalogue.tree(self.connection, Name("public", "t")), schema)
+            around = Surroundings(catalogue.time_zone(self.connection), catalogue.moment(self.connection))
+            for sql in RIVALS:
+                days = [self.value(f"SELECT (current_date + {CHANCE.randrange(-60, 60)})::text") for _ in range(2)]
+                with self.subTest(sql, key=type_name, days=days):
+                    scans = plan(self.connection, Query(sql.format(*days)), 5_000).scans
+                    planned = {scan.relation.removeprefix("public.") for scan in scans} - {"o"}
+                    self.assertEqual(set(), planned - predictor.touched(sql.format(*days), around).started)
 
 
 for each in binaries()[1:]:

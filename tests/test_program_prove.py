@@ -1,9 +1,10 @@
 """`prove` before there is anything to ask, expectations on the moment, and results for build servers."""
 
 import json
+import signal
 from xml.etree import ElementTree
 
-from tests.support import DatabaseTest, run, validator
+from tests.support import DatabaseTest, begin, run, validator
 
 DDL = """
 SET timezone = 'Europe/Berlin';
@@ -145,3 +146,35 @@ class ProveAheadTest(DatabaseTest):
         self.assertIn("no partitioned table", self.offline(code=2).stderr)
         (self.folder / "queries.sql").write_text("-- decided: soon\nSELECT 1;")
         self.assertIn("start or run", self.offline(code=2).stderr)
+
+
+class PlansAheadTest(DatabaseTest):
+    """The plans come from a session of their own, asked before anything else is ready."""
+
+    def setUp(self):
+        super().setUp()
+        self.sql(DDL)
+        whole = [f"-- name: q{number}\nSELECT 1 FROM reading WHERE hive = {number};" for number in range(9)]
+        (self.folder / "queries.sql").write_text("\n".join([*whole[:4], "SELECT nothing FROM reading;", *whole[4:]]))
+
+    def test_queries_after_one_that_is_wrong_are_proven(self):
+        found = self.json("prove", "--queries", "queries.sql", code=1)
+        self.assertEqual([f"q{number}" for number in range(9)], [each["name"] for each in found["queries"]])
+        [wrong] = found["unproven"]
+        self.assertIn('column "nothing" does not exist', wrong["reason"])
+
+    def test_a_role_with_one_connection_is_enough(self):
+        self.sql("CREATE ROLE single LOGIN CONNECTION LIMIT 1; GRANT SELECT ON ALL TABLES IN SCHEMA public TO single")
+        self.addCleanup(self.sql, "DROP OWNED BY single; DROP ROLE single")
+        found = self.json("prove", "--queries", "queries.sql", code=1, dsn=self.dsn_as("single"))
+        self.assertEqual(9, len(found["queries"]))
+
+    def test_stopped_while_the_server_waits_for_a_lock(self):
+        with self.connection.transaction():
+            self.sql("LOCK TABLE reading")
+            process = begin("prove", "--queries", "queries.sql", "--dsn", self.dsn, cwd=self.folder)
+            self.wait_until("SELECT count(*) > 0 FROM pg_locks WHERE NOT granted")
+            process.send_signal(signal.SIGINT)
+            _, error = process.communicate(timeout=20)
+        self.assertEqual(5, process.returncode, error)
+        self.assertNotIn("Traceback", error)

@@ -8,7 +8,7 @@ import psycopg
 from slabrow.core.constants import Surroundings
 from slabrow.core.mistakes import mistakes
 from slabrow.core.names import Name
-from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql import catalogue, predicting
 from slabrow.servers.postgresql.side_effects import acting_function
 from tests.support import DatabaseTest
 
@@ -109,7 +109,7 @@ class ProvingTest(DatabaseTest):
 
     def test_each_silent_mistake_and_what_is_none(self):
         names = [Name(None, "reading"), Name(None, "daily")]
-        schema = catalogue.schema(self.connection, names)
+        schema = predicting.schema(self.connection, names)
         trees = {name: catalogue.tree(self.connection, Name("public", name)) for name in ("reading", "daily")}
         for table, where, zone, expected in [
             ("reading", "at <= '2026-02-03 23:59:59.999'", "UTC", ["end_of_day"]),

@@ -2,11 +2,18 @@
 
 import argparse
 import sys
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context, parse_wait, progress
 from slabrow.core.errors import UsageError
+from slabrow.work.context import Context
+
+if TYPE_CHECKING:
+    from slabrow.files.query_file import FileQuery
+    from slabrow.work.proof import ProveResult
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -51,12 +58,6 @@ def run(options: argparse.Namespace) -> int:
     asked = context(options)
     timeout_ms = parse_wait(options.timeout)
     from slabrow.files.query_file import read_queries
-    from slabrow.files.script import write_file
-    from slabrow.show.junit import junit
-    from slabrow.show.output import show
-    from slabrow.show.prove import SHOWN
-    from slabrow.work.earlier import read_result, worsened
-    from slabrow.work.prove import Asking, prove
 
     _check(options)
     picture = None if options.picture is None else _picture(options.picture)
@@ -65,7 +66,7 @@ def run(options: argparse.Namespace) -> int:
         from slabrow.work.workloads import as_queries, gathered
 
         queries += as_queries(gathered(tuple(map(Path, options.workload)), None, statistics=False))
-    earlier = None if options.watch_for is None else read_result(Path(options.watch_for))
+    earlier = None if options.watch_for is None else _earlier(options.watch_for)
     with progress(options, asked) as watched:
         if options.offline or options.laid_out:
             from slabrow.work.predicted import prove_laid_out, prove_offline
@@ -74,21 +75,51 @@ def run(options: argparse.Namespace) -> int:
         elif options.laid_out:
             result = prove_laid_out(watched, queries, at_most=options.at_most)
         else:
-            asking = Asking(options.execute, options.contrast, options.at_most, timeout_ms)
-            result = prove(watched, queries, asking, statistics=options.statistics)
+            result = _proven(options, watched, queries, timeout_ms)
+    from slabrow.show.output import show
+    from slabrow.show.prove import SHOWN
+
     if picture is not None:
         from slabrow.show.touches import draw_touches
 
         draw_touches(result, picture)
     if options.junit is not None:
+        from slabrow.files.script import write_file
+        from slabrow.show.junit import junit
+
         write_file(Path(options.junit), junit(result))
     show(SHOWN, result, options.format)
     if earlier is not None:
+        from slabrow.work.earlier import worsened
+
         worse = list(worsened(result, earlier))
         for text in worse:
             print(f"slabrow: {text}", file=sys.stderr)
         return FOUND if worse else FINE
     return FOUND if result.broken else FINE
+
+
+def _proven(
+    options: argparse.Namespace, watched: Context, queries: "Sequence[FileQuery]", timeout_ms: int
+) -> "ProveResult":
+    from slabrow.work.ahead import PlansAhead
+
+    with (
+        watched.connected() as connection,
+        PlansAhead(watched.dsn, () if options.execute else queries, timeout_ms) as ahead,
+    ):
+        # All that is slow to load is loaded while the server plans.
+        from slabrow.show import prove as _  # noqa: F401
+        from slabrow.work.prove import Asking, prove
+
+        asking = Asking(options.execute, options.contrast, options.at_most, timeout_ms)
+        return prove(watched, connection, queries, asking, ahead, statistics=options.statistics)
+
+
+def _earlier(path: str) -> "Mapping[tuple[str, str], Mapping[str, Any]]":
+    from slabrow.work.earlier import read_result
+
+    return read_result(Path(path))
 
 
 def _picture(path: str) -> Path:

@@ -97,8 +97,8 @@ def _new_file(name: str | None) -> Path | None:
 
 
 def _wishes(options: argparse.Namespace) -> "Wishes":
+    from slabrow.core.by import By
     from slabrow.core.candidates import Wishes
-    from slabrow.core.layout import By
     from slabrow.core.spans import parse_span
     from slabrow.core.zones import parse_zone
 

@@ -27,7 +27,11 @@ class Range:
     @property
     def is_opaque(self) -> bool:
         """True when an end is a value that Slabrow cannot place in an order."""
-        return any(isinstance(value, Opaque) for end in (self.from_, self.to) if end for value in end)
+        for end in (self.from_, self.to):
+            for value in end or ():
+                if isinstance(value, Opaque):
+                    return True
+        return False
 
     def __contains__(self, key: Key) -> bool:
         place = order(key)
@@ -59,7 +63,7 @@ Bounds = Range | Listed | Hashed | CatchAll
 
 def normal_end(end: Key) -> Key | None:
     """None for an end that begins with MINVALUE or MAXVALUE: nothing lies beyond it."""
-    return None if end[0] in (Edge.MINVALUE, Edge.MAXVALUE) else end
+    return None if isinstance(end[0], Edge) and end[0] in (Edge.MINVALUE, Edge.MAXVALUE) else end
 
 
 def spell_key(key: Key | None) -> str:

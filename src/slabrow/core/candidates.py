@@ -4,12 +4,13 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 
+from slabrow.core.by import By
 from slabrow.core.errors import UsageError
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.facts import TableFacts
 from slabrow.core.hash_keys import parse_types
 from slabrow.core.keys import Kind, Value
-from slabrow.core.layout import By, Group, Layout
+from slabrow.core.layout import Group, Layout
 from slabrow.core.names import slug
 from slabrow.core.reading import Usage
 from slabrow.core.spans import Span, Unit

@@ -6,9 +6,10 @@ from datetime import UTC, date, datetime
 from zoneinfo import ZoneInfo
 
 from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range, spell_bounds, spell_key
+from slabrow.core.by import By
 from slabrow.core.errors import LayoutError
 from slabrow.core.keys import Edge, Key, Kind, Value, order, spell, spell_local
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.names import Name, fit, slug, unused
 from slabrow.core.spans import Grid, shifted, suffix
 

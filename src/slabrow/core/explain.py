@@ -3,8 +3,8 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from slabrow.core.by import By
 from slabrow.core.keysets import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest, When
-from slabrow.core.layout import By
 from slabrow.core.reasons import SENTENCES, Reason
 from slabrow.core.tree import Tree
 

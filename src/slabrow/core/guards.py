@@ -5,9 +5,10 @@ from datetime import datetime, timedelta
 
 from slabrow.core.actions import Action, Archive, Detach, Drop
 from slabrow.core.bounds import Hashed
+from slabrow.core.by import By
 from slabrow.core.due import on_grid
 from slabrow.core.errors import Refusal
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.tree import Partition, Tree
 

@@ -85,7 +85,10 @@ def order(key: Key) -> tuple[tuple[int, Any], ...]:
     for value in key:
         if isinstance(value, Opaque):
             raise TypeError(f"{value.text} has no known order")
-        ranked.append((value.value, 0) if isinstance(value, Edge) else (0, value))
+        if not isinstance(value, Edge):
+            ranked.append((0, value))
+            continue
+        ranked.append((value.value, 0))
         if value in (Edge.MINVALUE, Edge.MAXVALUE):
             break  # what follows MINVALUE or MAXVALUE in a bound is not looked at (CREATE TABLE, "FROM … TO")
     return tuple(ranked)

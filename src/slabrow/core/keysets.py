@@ -18,9 +18,9 @@ from itertools import product
 from typing import TYPE_CHECKING, Any, assert_never
 
 from slabrow.core.bounds import CatchAll, Hashed, Listed, Range
+from slabrow.core.by import By
 from slabrow.core.errors import UsageError
 from slabrow.core.keys import Key, Kind, Opaque, Value, order, spell
-from slabrow.core.layout import By
 from slabrow.core.reasons import Reason
 from slabrow.core.tree import KeyColumn, Partition, Tree
 

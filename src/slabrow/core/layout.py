@@ -5,18 +5,11 @@ from datetime import UTC, date, datetime, time
 from enum import StrEnum
 from zoneinfo import ZoneInfo
 
+from slabrow.core.by import By
 from slabrow.core.errors import LayoutError
 from slabrow.core.keys import Kind, Value, parse_value
 from slabrow.core.names import Name
 from slabrow.core.spans import Grid, Span, Unit
-
-
-class By(StrEnum):
-    """How a table is divided, as the server's PARTITION BY spells it."""
-
-    RANGE = "range"
-    LIST = "list"
-    HASH = "hash"
 
 
 class PastKeep(StrEnum):

@@ -1,25 +1,22 @@
-"""The tables and parameters that a statement names, and the same statement about another table."""
-
-import re
-from collections.abc import Callable
-from functools import lru_cache
+"""The tables that a statement names, and the same statement about another table."""
 
 import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from slabrow.core.names import Name
+from slabrow.core.parsed import parse
 
 
 def tables_in(sql: str) -> frozenset[Name] | None:
     """The tables a statement reads or writes, as it names them; None when the parser does not understand it."""
-    tree = _parsed(sql)
+    tree = parse(sql)
     return None if tree is None else frozenset(_name(table) for table in _tables(tree))
 
 
 def target_of_insert(sql: str) -> Name | None:
     """The table that a plain INSERT writes into: it is not read."""
-    tree = _parsed(sql)
+    tree = parse(sql)
     into = tree.this if isinstance(tree, exp.Insert) else None
     table = into.this if isinstance(into, exp.Schema) else into
     return _name(table) if isinstance(table, exp.Table) else None
@@ -30,8 +27,11 @@ def retargeted(sql: str, old: Name, new: str) -> str | None:
 
     Everything else stays as it is written. None when the parser does not understand the statement.
     """
-    tree = _parsed(sql)
-    if tree is None:
+    try:
+        tree = sqlglot.parse_one(sql, read="postgres")
+    except (SqlglotError, RecursionError):
+        return None
+    if not isinstance(tree, exp.Expression):
         return None
     edits: list[tuple[int, int, str]] = []
     for table in _tables(tree):
@@ -47,39 +47,6 @@ def retargeted(sql: str, old: Name, new: str) -> str | None:
     for start, end, text in sorted(edits, reverse=True):
         sql = sql[:start] + text + sql[end:]
     return sql
-
-
-_STRINGS = re.compile(
-    r"""('(?:[^']|'')*'|"(?:[^"]|"")*"|\$(?:[^\W\d]\w*)?\$.*?\$(?:[^\W\d]\w*)?\$|--[^\n]*|/\*.*?\*/)""", re.DOTALL
-)
-_PARAMETER = re.compile(r"(?<![\w$])\$(\d+)")
-
-
-def outside_strings(sql: str) -> list[str]:
-    """The parts of a statement between its literals, quoted names and comments."""
-    return _STRINGS.split(sql)[::2]
-
-
-def parameters_in(sql: str) -> frozenset[int]:
-    """The numbers of the parameters $1, $2, … that a statement has."""
-    return frozenset(int(number) for part in outside_strings(sql) for number in _PARAMETER.findall(part))
-
-
-def with_parameters(sql: str, instead: Callable[[int], str]) -> str:
-    """The statement with other words in the place of each parameter."""
-    parts = _STRINGS.split(sql)
-    parts[::2] = [_PARAMETER.sub(lambda found: instead(int(found.group(1))), part) for part in parts[::2]]
-    return "".join(parts)
-
-
-@lru_cache(maxsize=256)
-def _parsed(sql: str) -> exp.Expression | None:
-    """Only looked at, never changed: the same tree is given again."""
-    try:
-        tree = sqlglot.parse_one(sql, read="postgres")
-    except (SqlglotError, RecursionError):
-        return None
-    return tree if isinstance(tree, exp.Expression) else None
 
 
 def _tables(tree: exp.Expression) -> list[exp.Table]:

@@ -61,6 +61,8 @@ class Predictor:
             return None
         planned = frozenset().union(*(each.planned for each in found))
         started = frozenset().union(*(each.started for each in found))
+        if not statement.is_settled:
+            return Touched(planned, planned, any(each.may_prune_running for each in found))
         if self.settings.partwise and (len(statement.places) > 1 or any(each.is_counted for each in statement.places)):
             return Touched(planned, planned, False)
         return Touched(planned, started, any(each.may_prune_running for each in found))

@@ -10,16 +10,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
-import sqlglot
 from sqlglot import exp
-from sqlglot.dialects.postgres import Postgres
-from sqlglot.errors import SqlglotError
-from sqlglot.tokenizer_core import TokenType
 
 from slabrow.core.conditions import AllOf, AnyOf, Pattern, Reading
 from slabrow.core.constants import MARKED_NUMBER
 from slabrow.core.keys import Kind
 from slabrow.core.names import Name
+from slabrow.core.parsed import parse, parse_anew
+from slabrow.core.rivalry import rivalry
 from slabrow.core.tree import KeyColumn
 
 Columns = Mapping[str, KeyColumn]
@@ -35,6 +33,15 @@ class Schema:
     tables: Mapping[Name, Columns]
     search_path: tuple[str, ...] = ("public",)
     views: Mapping[Name, str] = field(default_factory=dict)
+
+    def types_by_name(self) -> dict[str, frozenset[str]]:
+        """The types that columns of each name have, in lower case, over all tables."""
+        found: dict[str, set[str]] = {}
+        for columns in self.tables.values():
+            for name, column in columns.items():
+                kind = column.kind.value if column.kind is Kind.INTEGER else column.type_name
+                found.setdefault(name.lower(), set()).add(kind)
+        return {name: frozenset(types) for name, types in found.items()}
 
     def find(self, name: Name) -> Name | None:
         """The table that a name in a statement means; None when it is not known."""
@@ -76,37 +83,14 @@ class Statement:
 
     target    the table that INSERT writes into
     changed   the columns that UPDATE sets
+    is_settled  whether it is known which constants its columns are compared with as it is planned
     """
 
     kind: str
     places: tuple[Place, ...]
     target: Name | None = None
     changed: frozenset[str] = frozenset()
-
-
-def parse(sql: str) -> exp.Expression | None:
-    """The parsed statement; None when the parser does not understand it, or only takes it for a command."""
-    try:
-        parsed = sqlglot.parse_one(_with_whole_intervals(sql), read="postgres")
-    except (SqlglotError, RecursionError):
-        return None
-    return parsed if isinstance(parsed, exp.Expression) and not isinstance(parsed, exp.Command) else None
-
-
-def _with_whole_intervals(sql: str) -> str:
-    """INTERVAL written as a cast: of its literal the parser keeps the first part only, `1 day ago` as 1 day."""
-    if "interval" not in sql.lower():
-        return sql
-    tokens = Postgres().tokenize(sql)
-    for word, literal, after in reversed(list(zip(tokens, tokens[1:], [*tokens[2:], None], strict=False))):
-        is_plain = word.token_type is TokenType.INTERVAL and literal.token_type is TokenType.STRING
-        if is_plain and (after is None or after.text.upper() not in _INTERVAL_FIELDS):
-            text = sql[literal.start : literal.end + 1]
-            sql = f"{sql[: word.start]}CAST({text} AS INTERVAL){sql[literal.end + 1 :]}"
-    return sql
-
-
-_INTERVAL_FIELDS = ("YEAR", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
+    is_settled: bool = True
 
 
 def read_statement(sql: str, schema: Schema, literals: tuple[str, ...] = ()) -> Statement | None:
@@ -115,7 +99,7 @@ def read_statement(sql: str, schema: Schema, literals: tuple[str, ...] = ()) -> 
     literals   of one run, where the statement is a marked shape: GROUP BY 1 means a column, and has to stay
     A statement that is understood in part has its other places with a pattern that keeps everything.
     """
-    parsed = parse(sql)
+    parsed = parse_anew(sql) if literals else parse(sql)
     if parsed is None:
         return None
     try:
@@ -137,7 +121,9 @@ def _with_places(parsed: exp.Expression, literals: tuple[str, ...]) -> exp.Expre
 
 
 def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool) -> Statement:
-    walk = _Walk(schema, may_be_unknown, equated=_equated(parsed))
+    views = (view for text in schema.views.values() if (view := parse(text)) is not None)
+    rivals = rivalry((parsed, *views), schema.types_by_name())
+    walk = _Walk(schema, may_be_unknown, contested=rivals.contested, equated=_equated(parsed))
     kind = type(parsed).__name__.lower()
     target = None
     match parsed:
@@ -169,7 +155,7 @@ def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool) -> 
             walk.places.append(Place(name, node.alias_or_name, AllOf(())))
     sets = parsed.expressions if isinstance(parsed, exp.Update) else ()
     changed = frozenset(folded(each.left.this) for each in sets if isinstance(each.left, exp.Column))
-    return Statement(kind, tuple(walk.places), target, changed)
+    return Statement(kind, tuple(walk.places), target, changed, rivals.is_settled)
 
 
 def _equated(parsed: exp.Expression) -> dict[str, set[str]]:
@@ -180,6 +166,10 @@ def _equated(parsed: exp.Expression) -> dict[str, set[str]]:
             if isinstance(side, exp.Column) and isinstance(side.this, exp.Identifier) and not other.find(exp.Column):
                 found.setdefault(folded(side.this), set()).add(other.sql())
     return found
+
+
+def _is_literal(text: str) -> bool:
+    return text[:1] == "'" or text[:1].isdigit()
 
 
 def _is_target(node: exp.Table, parsed: exp.Expression) -> bool:
@@ -239,6 +229,7 @@ class _Walk:
     equated: dict[str, set[str]] = field(
         default_factory=dict
     )  # column names with the constants that they equal anywhere
+    contested: frozenset[str] = frozenset()  # names of columns of which no equality is sure to be used
     rivals: set[_Member] = field(default_factory=set)  # columns equal to several constants: one of them is used
     full: list[tuple[tuple[_Item, ...], _Item, list[exp.Expression]]] = field(default_factory=list)  # FULL JOINs
 
@@ -578,7 +569,7 @@ class _Walk:
                     touching = [each for each in classes if one in each or other in each]
                     classes = [each for each in classes if each not in touching]
                     classes.append({one, other}.union(*touching))
-                case (one, None):
+                case (one, None) if one[1].lower() not in self.contested:
                     constants.setdefault(one, []).append(self._constant_side(condition))
         for each in classes:
             named = [constant for member in sorted(each) for constant in constants.get(member, ())]
@@ -622,11 +613,14 @@ class _Walk:
         found: set[_Member] = set()
         for condition in above:
             equal = self._equality(condition, items)
-            if equal is None or equal[1] is not None or isinstance(self._constant_side(condition), exp.Literal):
+            if equal is None or equal[1] is not None:
                 continue
+            constant = self._constant_side(condition)
             joined = {member for pair in pairs if equal[0] in pair for member in pair if member is not None}
             others = {text for _, name, _ in joined for text in self.equated.get(name, ())}
-            if others - {self._constant_side(condition).sql()}:
+            others -= {constant.sql()}
+            # Literals that differ exclude each other, whichever is used.
+            if others and not (isinstance(constant, exp.Literal) and all(map(_is_literal, others))):
                 found.add(equal[0])
         return found
 
@@ -659,10 +653,14 @@ class _Walk:
 
     def _is_rival(self, condition: exp.Expression, items: Sequence[_Item]) -> bool:
         """Whether it is one of several `column = constant` of which the server may use another."""
-        if not self.rivals:
+        if not self.rivals and not self.contested:
             return False
+        if isinstance(condition, exp.In) and len(condition.expressions) == 1:
+            condition = exp.EQ(this=condition.this.copy(), expression=condition.expressions[0].copy())
         equal = self._equality(condition, items)
-        return equal is not None and equal[1] is None and equal[0] in self.rivals
+        if equal is None or equal[1] is not None:
+            return False
+        return equal[0] in self.rivals or equal[0][1].lower() in self.contested
 
     def _equality(self, condition: exp.Expression, items: Sequence[_Item]) -> "tuple[_Member, _Member | None] | None":
         """The columns that `=` makes equal, or the one that it gives a constant (None as the second)."""

@@ -7,11 +7,12 @@ from typing import assert_never
 
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop
 from slabrow.core.bounds import CatchAll, Hashed, Listed, Range, range_order, spell_bounds, uncovered_slots
+from slabrow.core.by import By
 from slabrow.core.due import Namer, Planned, as_key, cutoff, divided, is_past, last_slot, list_bounds, on_grid, slots
 from slabrow.core.errors import LayoutError
 from slabrow.core.findings import Finding
 from slabrow.core.keys import Kind, spell_local
-from slabrow.core.layout import By, Layout, PastKeep
+from slabrow.core.layout import Layout, PastKeep
 from slabrow.core.spans import Grid
 from slabrow.core.tree import Partition, Tree
 

@@ -11,11 +11,12 @@ from typing import Any
 import sqlglot
 from sqlglot import exp
 
+from slabrow.core.by import By
 from slabrow.core.constants import Surroundings
-from slabrow.core.layout import By
 from slabrow.core.mend import Mender, Refused
 from slabrow.core.names import Name
-from slabrow.core.queries import Schema, conjuncts, folded, parse
+from slabrow.core.parsed import parse_anew
+from slabrow.core.queries import Schema, conjuncts, folded
 from slabrow.core.tree import KeyColumn
 
 
@@ -57,7 +58,7 @@ def rewritten(
     by: By = By.RANGE,
 ) -> Rewriting:
     """The statement with every condition on the key mended that is known here."""
-    parsed = parse(sql)
+    parsed = parse_anew(sql)
     if parsed is None:
         return Rewriting(None)
     columns = {column.name: column for column in key if column.name}

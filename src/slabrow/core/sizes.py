@@ -6,12 +6,13 @@ from dataclasses import replace
 import numpy as np
 
 from slabrow.core.bounds import CatchAll, Listed
+from slabrow.core.by import By
 from slabrow.core.due import Planned
 from slabrow.core.errors import UsageError
 from slabrow.core.estimates import ColumnStatistics, shares
 from slabrow.core.hash_keys import keys_hash, parse_types
 from slabrow.core.keys import spell
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.tree import KeyColumn
 
 

@@ -4,8 +4,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range
+from slabrow.core.by import By
 from slabrow.core.keys import Key, Kind
-from slabrow.core.layout import By
 from slabrow.core.names import Name
 
 

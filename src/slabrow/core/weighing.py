@@ -9,13 +9,14 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from math import inf
 
+from slabrow.core.by import By
 from slabrow.core.costs import NOTHING_PAID, CostModel, Costs, Leaves, Paid
 from slabrow.core.due import Namer, Planned, as_key, divided, due_partitions
 from slabrow.core.errors import LayoutError
 from slabrow.core.facts import TableFacts
 from slabrow.core.keys import Value
 from slabrow.core.keysets import Pruner, When
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.reading import Asked, ReadShape, TableWorkload, windows
 from slabrow.core.sizes import leaf_shares

@@ -10,8 +10,9 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictFloat, StrictInt, StrictStr, ValidationError
 
+from slabrow.core.by import By
 from slabrow.core.errors import LayoutError, SlabrowError, nearest
-from slabrow.core.layout import ArchiveForm, By, Group, Layout, PastKeep
+from slabrow.core.layout import ArchiveForm, Group, Layout, PastKeep
 from slabrow.core.names import Name, parse_name
 from slabrow.core.spans import Span, Unit, parse_span
 from slabrow.core.zones import parse_zone

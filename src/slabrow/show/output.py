@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any, Generic, TypeVar
 
 from rich import box
+from rich.cells import cell_len
 from rich.console import Console, JustifyMethod
 from rich.measure import Measurement
 from rich.table import Table
@@ -83,6 +84,12 @@ class Lines:
         """Cells that are missing at the end stay empty."""
         self.rows.append(cells + ("",) * (len(self.columns) - len(cells)))
 
+    def surely_fits(self, width: int, left_out: Sequence[str]) -> bool:
+        """Whether nothing has to be folded, told without the long way of measuring a drawn table."""
+        kept = [place for place, column in enumerate(self.columns) if column not in left_out]
+        every = (self.columns, *self.rows)
+        return sum(max(_cells(row[place]) for row in every) + _MOST_BETWEEN for place in kept) <= width
+
     def __rich__(self) -> Table:
         return self.drawn(())
 
@@ -99,6 +106,14 @@ class Lines:
         return made
 
 
+_MOST_BETWEEN = 3  # blanks and a rule beside a column
+
+
+def _cells(cell: Cell) -> int:
+    """Columns of the terminal."""
+    return cell.cell_len if isinstance(cell, Text) else cell_len(cell)
+
+
 def table(*columns: str, right: Iterable[str] = ()) -> Lines:
     """An empty table; columns named in `right` are numbers."""
     return Lines(columns, tuple(right))
@@ -112,6 +127,8 @@ def print_table(out: Console, lines: Lines, least_needed: Sequence[str] = ()) ->
     for number in range(len(least_needed) + 1):
         left_out = least_needed[:number]
         made = lines.drawn(left_out)
+        if lines.surely_fits(out.width, left_out):
+            break
         if Measurement.get(out, out.options.update(max_width=10_000), made).maximum <= out.width:
             break
     out.print(made)

@@ -3,7 +3,7 @@
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.core.layout import By
+from slabrow.core.by import By
 from slabrow.core.weighing import Weighed
 from slabrow.show.picture import INK, WARM, new_figure, save
 from slabrow.show.weigh import describe

@@ -3,9 +3,10 @@
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from slabrow.core.by import By
 from slabrow.core.due import Namer, divided, due_partitions
 from slabrow.core.errors import LayoutError, Refusal, UsageError
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.reconcile import NAME_LIMIT, reconcile
 from slabrow.core.shape import KeyChange, Shape, key_changes

@@ -5,11 +5,14 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from slabrow.core.errors import UsageError, nearest
-from slabrow.core.layout import Layout
 from slabrow.core.names import Name, parse_name
 from slabrow.servers.postgresql.connection import Connection, connect
+
+if TYPE_CHECKING:
+    from slabrow.core.layout import Layout
 
 Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and what is being done
 
@@ -51,7 +54,7 @@ class Context:
         finally:
             connection.close()
 
-    def layouts(self) -> tuple[Layout, ...]:
+    def layouts(self) -> "tuple[Layout, ...]":
         """The layouts asked for: of the table named, else all of the file."""
         from slabrow.files.layout_file import read_layouts  # with Pydantic, which is slow to load
 
@@ -70,7 +73,7 @@ class Context:
             )
         return chosen
 
-    def layout(self) -> Layout:
+    def layout(self) -> "Layout":
         """The one layout asked for. Raises UsageError when the file has several and no table was named."""
         layouts = self.layouts()
         if len(layouts) > 1:
@@ -80,7 +83,7 @@ class Context:
             )
         return layouts[0]
 
-    def layout_or_none(self) -> Layout | None:
+    def layout_or_none(self) -> "Layout | None":
         """The layout of the table named, when there is a file and it has one."""
         if self.table is None or not self.layout_file.exists():
             return None

@@ -7,8 +7,9 @@ until it is dropped on purpose.
 from dataclasses import dataclass
 
 from slabrow.core.bounds import CatchAll
+from slabrow.core.by import By
 from slabrow.core.errors import Refusal, ServerError, UsageError
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.names import Name, fit, parse_name
 from slabrow.core.shape import KeyChange, Shape, key_changes
 from slabrow.core.statements import Statement, Transaction

@@ -4,12 +4,13 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
+from slabrow.core.by import By
 from slabrow.core.candidates import ageing
 from slabrow.core.due import as_key, cutoff, is_past
 from slabrow.core.errors import LayoutError, UsageError
 from slabrow.core.facts import TableFacts
 from slabrow.core.growth import Growth, growth
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.outlook import Expected, Outlook, expected_in, grown, steady_rows
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.connection import Connection

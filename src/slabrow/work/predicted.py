@@ -11,9 +11,10 @@ from slabrow.core.costs import Costs
 from slabrow.core.definitions import read_definitions
 from slabrow.core.errors import UsageError
 from slabrow.core.keysets import Touched
-from slabrow.core.mentions import parameters_in, tables_in
+from slabrow.core.mentions import tables_in
 from slabrow.core.mistakes import mistakes
 from slabrow.core.names import parse_name
+from slabrow.core.parameters import parameters_in
 from slabrow.core.predict import Predictor
 from slabrow.core.queries import Schema
 from slabrow.core.reading import TableWorkload
@@ -22,7 +23,7 @@ from slabrow.core.tree import Tree
 from slabrow.core.weighing import Growth, Weigher, tree_of
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.files.reading import read_text
-from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql import catalogue, predicting
 from slabrow.servers.postgresql.facts import table_facts
 from slabrow.work.context import Context
 from slabrow.work.proof import NOT_TOUCHED, Generic, Proof, ProveResult, Slipped, Unproven
@@ -69,7 +70,7 @@ def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: i
     rows: dict[str, int] = {}
     with context.connected() as connection:
         with catalogue.reading(connection, "read the tables"):
-            schema = catalogue.schema(connection, {*names, *(layout.table for layout in layouts)})
+            schema = predicting.schema(connection, {*names, *(layout.table for layout in layouts)})
             for layout in layouts:
                 facts = table_facts(connection, layout.table)
                 weigher = Weigher(facts, TableWorkload((), (), 0.0), Costs(), context.now, Growth(), None, False)

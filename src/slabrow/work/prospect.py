@@ -6,12 +6,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from slabrow.core.bounds import CatchAll, Listed, Range
+from slabrow.core.by import By
 from slabrow.core.due import Namer, Planned, divided, due_partitions
 from slabrow.core.errors import LayoutError, UsageError, nearest
 from slabrow.core.estimates import ColumnStatistics, split_evenly
 from slabrow.core.hash_keys import HashType, keys_hash, parse_types
 from slabrow.core.keys import Kind, Value, order, parse_value
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.reconcile import NAME_LIMIT
 from slabrow.core.sizes import leaf_shares
 from slabrow.core.spread import SpreadCounter

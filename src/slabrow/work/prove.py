@@ -11,25 +11,27 @@ from sqlglot import exp
 from slabrow.core.constants import Surroundings
 from slabrow.core.errors import ServerError, SlabrowError
 from slabrow.core.explain import Explanation
-from slabrow.core.mentions import parameters_in, tables_in, target_of_insert
+from slabrow.core.mentions import tables_in, target_of_insert
 from slabrow.core.mistakes import Mistake, mistakes
 from slabrow.core.names import Name, parse_name
+from slabrow.core.parameters import parameters_in
+from slabrow.core.parsed import parse
 from slabrow.core.predict import Predictor, Settings
-from slabrow.core.queries import Schema, parse
+from slabrow.core.queries import Schema
 from slabrow.core.reasons import Reason
 from slabrow.core.rewrite import NOTHING, Rewrite, Rewriting
 from slabrow.core.touch import PrunedAt, pruned_at, verdict
 from slabrow.files.query_file import FileQuery, Limit
-from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql import catalogue, predicting
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.plans import PlanReading
 from slabrow.servers.postgresql.queries import (
-    EXPLAINABLE,
     NotRun,
     Query,
     Unvalued,
     count,
     forget,
+    is_explainable,
     plan,
     plan_generic,
     plan_unvalued,
@@ -38,6 +40,7 @@ from slabrow.servers.postgresql.queries import (
     run_change,
 )
 from slabrow.servers.postgresql.side_effects import acting_function
+from slabrow.work.ahead import PlansAhead
 from slabrow.work.context import Context
 from slabrow.work.proof import NOT_TOUCHED, Generic, Measured, Proof, ProveResult, Slipped, Unproven
 
@@ -80,43 +83,51 @@ class Asking:
         return query.limit or (Limit(self.at_most) if self.at_most is not None else None)
 
 
-def prove(context: Context, queries: Sequence[FileQuery], asking: Asking, *, statistics: bool = False) -> ProveResult:
+def prove(
+    context: Context,
+    connection: Connection,
+    queries: Sequence[FileQuery],
+    asking: Asking,
+    ahead: PlansAhead | None = None,
+    *,
+    statistics: bool = False,
+) -> ProveResult:
     """Asks the server for the plan of every query, and where `asking` says so runs it in a fenced transaction.
 
+    ahead        plans that are being asked for already
     statistics   also the statements of the server's statistics
     """
     proofs: list[Proof] = []
     unproven: list[Unproven] = []
-    with context.connected() as connection:
-        if statistics:
-            from slabrow.work.workloads import as_queries, gathered
+    if statistics:
+        from slabrow.work.workloads import as_queries, gathered
 
-            queries = (*queries, *as_queries(gathered((), connection, statistics=True)))
-        with catalogue.reading(connection):
-            leaves = _leaves(connection)
-        around = catalogue.time_zone(connection), catalogue.moment(connection)
-        settings = catalogue.pruning_settings(connection)
-        predictor = _Predictor(connection, _named(connection, queries), *around, settings)
-        server = _Server(connection, leaves, predictor, asking)
-        chosen = parse_name(context.table) if context.table else None
-        for place, query in enumerate(queries):
-            context.progress(place / len(queries), query.name)
-            try:
-                found = server.prove(query)
-            except SlabrowError as error:
-                if error.exit_code != ServerError.exit_code:
-                    raise
-                words = ": ".join(part for part in (error.found or error.problem, error.fix) if part)
-                # What a log or the statistics hold may be about what is gone by now: only a query file has to be right.
-                unproven.append(Unproven(query, words, query.line > 0))
-                with explained("go on after a query that failed"):
-                    forget(connection)
-                continue
-            kept = [proof for proof in found if chosen is None or leaves.is_named(proof.table, chosen)]
-            proofs += kept
-            if not kept:
-                unproven.append(Unproven(query, NOT_TOUCHED, False))
-        context.progress(1.0, "done")
+        queries = (*queries, *as_queries(gathered((), connection, statistics=True)))
+    with catalogue.reading(connection):
+        leaves = _leaves(connection)
+    around = catalogue.time_zone(connection), catalogue.moment(connection)
+    settings = predicting.settings(connection)
+    predictor = _Predictor(connection, _named(connection, queries), *around, settings)
+    server = _Server(connection, leaves, predictor, asking, ahead)
+    chosen = parse_name(context.table) if context.table else None
+    for place, query in enumerate(queries):
+        context.progress(place / len(queries), query.name)
+        try:
+            found = server.prove(query)
+        except SlabrowError as error:
+            if error.exit_code != ServerError.exit_code:
+                raise
+            words = ": ".join(part for part in (error.found or error.problem, error.fix) if part)
+            # What a log or the statistics hold may be about what is gone by now: only a query file has to be right.
+            unproven.append(Unproven(query, words, query.line > 0))
+            with explained("go on after a query that failed"):
+                forget(connection)
+            continue
+        kept = [proof for proof in found if chosen is None or leaves.is_named(proof.table, chosen)]
+        proofs += kept
+        if not kept:
+            unproven.append(Unproven(query, NOT_TOUCHED, False))
+    context.progress(1.0, "done")
     in_order = {root: tuple(leaf.spelling for leaf in each.tree.leaves) for root, each in predictor.known.items()}
     return ProveResult(tuple(proofs), tuple(unproven), {**leaves.of_root, **in_order})
 
@@ -161,10 +172,11 @@ class _Server:
     leaves: _Leaves
     predictor: "_Predictor"
     asking: Asking
+    ahead: PlansAhead | None
 
     def prove(self, query: FileQuery) -> list[Proof]:
-        first = query.sql.lstrip("( \n\t").split(None, 1)[0].upper()
-        if not first.startswith(EXPLAINABLE):
+        if not is_explainable(query.sql):
+            first = query.sql.split(None, 1)[0].upper()
             raise ServerError(
                 f"{query.name} cannot be planned", found=f"a statement that begins with {first} has no plan"
             )
@@ -184,7 +196,8 @@ class _Server:
             note = "its parameters have no values, so it was planned for all of them: give `-- params:` to see more"
             return _Looked(unvalued.plan, False, note, unvalued=unvalued)
         if not self.asking.execute:
-            return _Looked(plan(self.connection, asked, timeout_ms), False)
+            known = None if self.ahead is None else self.ahead.plan(query)
+            return _Looked(known or plan(self.connection, asked, timeout_ms), False)
         why_not, changes = self._why_not(query)
         if why_not is None:
             try:
@@ -295,7 +308,7 @@ def _named(connection: Connection, queries: Sequence[FileQuery]) -> Schema:
     """What the catalogue knows of every table that the queries name."""
     names = {name for query in queries for name in tables_in(query.sql) or ()}
     with catalogue.reading(connection):
-        return catalogue.schema(connection, names)
+        return predicting.schema(connection, names)
 
 
 @dataclass(frozen=True, slots=True)

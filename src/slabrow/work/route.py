@@ -7,10 +7,11 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from slabrow.core.bounds import Hashed, Range, spell_bounds
+from slabrow.core.by import By
 from slabrow.core.errors import UsageError
 from slabrow.core.hash_keys import HashType, keys_hash, parse_types
 from slabrow.core.keys import Key, Kind, parse_value, spell_local
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.spread import SpreadCounter
 from slabrow.core.tree import Partition, Tree

@@ -7,6 +7,7 @@ from zoneinfo import ZoneInfo
 
 from slabrow.core.ages import Ages, ages_read
 from slabrow.core.bounds import Bounds, Listed, Range
+from slabrow.core.by import By
 from slabrow.core.candidates import Ageing, ageing
 from slabrow.core.due import MOST_PARTITIONS, slots
 from slabrow.core.errors import ServerError, UsageError
@@ -14,7 +15,7 @@ from slabrow.core.estimates import ColumnStatistics, share_of, split_evenly
 from slabrow.core.facts import TableFacts
 from slabrow.core.growth import Growth, growth
 from slabrow.core.keys import Edge, Value
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.reading import TableWorkload, read_workload, usage
 from slabrow.core.sample import column_statistics

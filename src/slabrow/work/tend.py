@@ -11,11 +11,12 @@ from pathlib import Path
 
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop, Sweep
 from slabrow.core.bounds import CatchAll, Range
+from slabrow.core.by import By
 from slabrow.core.due import describe_clock
 from slabrow.core.errors import Refusal, ServerError, SlabrowError
 from slabrow.core.findings import Finding
 from slabrow.core.guards import guard_clock, guard_grid, guard_retiring, retiring
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.reconcile import reconcile
 from slabrow.core.shape import Traits
 from slabrow.core.statements import Statement, Transaction
@@ -23,6 +24,7 @@ from slabrow.core.tree import Partition, Tree
 from slabrow.servers.postgresql import catalogue, ddl, measure, quoting
 from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.ledger import Entry, Ledger
+from slabrow.servers.postgresql.siblings import traits
 from slabrow.work import archive, runner
 from slabrow.work.context import Context, unseen
 from slabrow.work.prospect import number_now
@@ -232,14 +234,14 @@ class _Keeping:
                 owner, role = catalogue.owner(connection, found), catalogue.current_role(connection)
                 columns = catalogue.movable_columns(connection, found)
                 siblings = [leaf for leaf in tree.leaves if not isinstance(leaf.bounds, CatchAll)]
-                traits = catalogue.traits(connection, siblings[-1].name) if siblings else Traits()
+                inherited = traits(connection, siblings[-1].name) if siblings else Traits()
             now = self._now(layout, tree)
             due = reconcile(layout, tree, now, taken=taken)
             guard_grid(layout, tree)
             actions, held = self._without_held(tree, due.actions)
             actions, lying = self._swept(layout, tree, actions)
             leftovers = (*due.leftovers, *held, *lying)
-            upkeep = ddl.upkeep_of(tree, wait_ms, owner, role, layout.within, columns, traits)
+            upkeep = ddl.upkeep_of(tree, wait_ms, owner, role, layout.within, columns, inherited)
             tended = [self._proposed(action, upkeep, layout) for action in actions]
             try:
                 self._guard_rows(layout, tree, actions, now)

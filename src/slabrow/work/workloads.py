@@ -12,7 +12,7 @@ from slabrow.core.shapes import filled
 from slabrow.core.workload import Collector, Workload, merged
 from slabrow.files.query_file import FileQuery, read_queries
 from slabrow.files.server_log import looks_like_log, read_log
-from slabrow.servers.postgresql import catalogue
+from slabrow.servers.postgresql import catalogue, predicting
 from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.statement_statistics import read_statistics
 
@@ -52,7 +52,7 @@ def as_queries(workload: Workload) -> tuple[FileQuery, ...]:
 def named_tables(connection: Connection, workload: Workload, table: Name) -> Schema:
     """The columns of every table that the workload names; the search path is taken to lead to the table's schema."""
     names = {name for shape in workload.shapes for name in tables_in(shape.marked) or ()}
-    schema = catalogue.schema(connection, {*names, table})
+    schema = predicting.schema(connection, {*names, table})
     path = schema.search_path if table.schema in schema.search_path else (*schema.search_path, table.schema or "public")
     return replace(schema, search_path=path)
 

@@ -4,7 +4,7 @@ No function here takes a lock that waits: the recursive query over pg_inherits i
 would lock every partition, which fails beyond what max_locks_per_transaction allows.
 """
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -12,15 +12,11 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from slabrow.core.bounds import Listed, Range, range_order
+from slabrow.core.by import By
 from slabrow.core.errors import ServerError, UsageError, nearest
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.keys import Key, Kind, kind_of, parse_value
-from slabrow.core.layout import By
-from slabrow.core.mentions import tables_in
 from slabrow.core.names import Name
-from slabrow.core.predict import Settings
-from slabrow.core.queries import Schema
-from slabrow.core.shape import Traits
 from slabrow.core.tree import Division, KeyColumn, Partition, Tree
 from slabrow.core.zones import parse_zone
 from slabrow.servers.postgresql import quoting
@@ -319,24 +315,6 @@ def columns(connection: Connection, found: Relation) -> tuple[ColumnFact, ...]:
     return tuple(ColumnFact(*row) for row in rows)
 
 
-def traits(connection: Connection, sibling: Name) -> Traits:
-    """Of one partition, its owner's own rights left out."""
-    row = connection.execute(
-        """SELECT coalesce(c.reloptions, '{}'), c.relreplident::text,
-                  (SELECT jsonb_agg(jsonb_build_array(a.privilege_type, r.rolname, a.is_grantable)
-                                    ORDER BY r.rolname, a.privilege_type)
-                   FROM aclexplode(c.relacl) a LEFT JOIN pg_roles r ON r.oid = a.grantee
-                   WHERE a.grantee <> c.relowner)
-           FROM pg_class c WHERE c.oid = to_regclass(%s)""",
-        [str(sibling)],
-    ).fetchone()
-    if row is None:
-        return Traits()
-    options, identity, grants = row
-    identities = {"f": "FULL", "n": "NOTHING"}
-    return Traits(tuple(options), identities.get(identity), tuple(tuple(each) for each in grants or ()))
-
-
 def movable_columns(connection: Connection, found: Relation) -> tuple[str, ...]:
     """The columns that an INSERT may name: all but the generated ones."""
     rows = connection.execute(
@@ -345,41 +323,6 @@ def movable_columns(connection: Connection, found: Relation) -> tuple[str, ...]:
         [found.oid],
     ).fetchall()
     return tuple(name for (name,) in rows)
-
-
-def schema(connection: Connection, names: Iterable[Name]) -> Schema:
-    """The columns of the tables that statements name, and what the views among them are: one query.
-
-    Names that stand for nothing are left out. Views bring the tables that they read.
-    """
-    found: dict[Name, dict[str, KeyColumn]] = {}
-    views: dict[Name, str] = {}
-    path = connection.execute("SELECT current_schemas(true)::text[]").fetchone()
-    waiting = {str(name) for name in names}
-    asked: set[str] = set()
-    while waiting:
-        rows = connection.execute(
-            """SELECT n.nspname, c.relname, CASE WHEN c.relkind = 'v' THEN pg_get_viewdef(c.oid) END,
-                      (SELECT jsonb_agg(jsonb_build_array(a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull)
-                                        ORDER BY a.attnum)
-                       FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)
-               FROM (SELECT DISTINCT to_regclass(name) AS oid FROM unnest(%s::text[]) name) w
-               JOIN pg_class c ON c.oid = w.oid JOIN pg_namespace n ON n.oid = c.relnamespace""",
-            [sorted(waiting)],
-        ).fetchall()
-        asked |= waiting
-        waiting = set()
-        for schema_name, table, view, columns_found in rows:
-            name = Name(schema_name, table)
-            if view is not None:
-                views[name] = view.strip().removesuffix(";")
-                waiting |= {str(each) for each in tables_in(views[name]) or ()} - asked
-                continue
-            found[name] = {
-                column: KeyColumn(column, column, kind_of(type_name), type_name, not_null)
-                for column, type_name, not_null in columns_found or ()
-            }
-    return Schema(found, tuple(path[0]) if path else (), views)
 
 
 @dataclass(frozen=True, slots=True)
@@ -548,18 +491,6 @@ def time_zone(connection: Connection) -> ZoneInfo | None:
         return parse_zone(str(row[0])) if row else None
     except UsageError:
         return None
-
-
-def pruning_settings(connection: Connection) -> Settings:
-    """The settings of the session that change what prunes."""
-    names = ("enable_partition_pruning", "enable_partitionwise_join", "enable_partitionwise_aggregate")
-    prunes, joins, aggregates = (_is_on(connection, name) for name in names)
-    return Settings(prunes, joins or aggregates)
-
-
-def _is_on(connection: Connection, name: str) -> bool:
-    row = connection.execute("SELECT current_setting(%s) = 'on'", [name]).fetchone()
-    return bool(row and row[0])
 
 
 def moment(connection: Connection) -> datetime:

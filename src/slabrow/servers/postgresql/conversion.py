@@ -8,9 +8,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from slabrow.core.bounds import CatchAll, Hashed, Listed, Range
+from slabrow.core.by import By
 from slabrow.core.due import Planned
 from slabrow.core.keys import Value, order
-from slabrow.core.layout import By, Layout
+from slabrow.core.layout import Layout
 from slabrow.core.names import Name, fit
 from slabrow.core.shape import Shape
 from slabrow.core.statements import Check, Statement, Transaction

@@ -6,7 +6,7 @@ something above stopped asking before its turn came.
 """
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -57,7 +57,8 @@ def read_plan(explained: Mapping[str, Any]) -> PlanReading:
     root = explained["Plan"]
     removed: dict[str, int] = {}
     unnamed = 0
-    for node in _walk(root):
+    nodes = _walk(root)
+    for node in nodes:
         if count := node.get("Subplans Removed", 0):
             # A member may be a join of the parts of several tables: each of them lost as many.
             named = {relation for each in _members(node)[:1] for below in _walk(each) for relation in _relations(below)}
@@ -65,8 +66,13 @@ def read_plan(explained: Mapping[str, Any]) -> PlanReading:
                 removed[relation] = removed.get(relation, 0) + count
             unnamed += 0 if named else count
     ran = root.get("Actual Loops") is not None
+    scans: list[Scan] = []
+    if ran:
+        _gather_scans(root, False, False, scans)
+    else:  # what was not executed tells no more than its relations
+        scans += [Scan(relation, None, False) for node in nodes for relation in _relations(node)]
     return PlanReading(
-        tuple(_scans(root, False, False)),
+        tuple(scans),
         removed,
         unnamed,
         explained.get("Planning Time"),
@@ -80,10 +86,12 @@ def read_plan(explained: Mapping[str, Any]) -> PlanReading:
     )
 
 
-def _walk(node: Node) -> Iterator[Node]:
-    yield node
-    for child in node.get("Plans", ()):
-        yield from _walk(child)
+def _walk(node: Node) -> list[Node]:
+    """A node and all below it, in any order."""
+    found = [node]
+    for each in found:
+        found += each.get("Plans", ())
+    return found
 
 
 _NAME = r'(?:"(?:[^"]|"")+"|[^\W\d][\w$]*)'
@@ -128,22 +136,22 @@ def _is_fed_by(child: Node) -> bool:
     return child.get("Parent Relationship") not in ("InitPlan", "SubPlan")
 
 
-def _scans(node: Node, may_stop: bool, is_pruned: bool) -> Iterator[Scan]:
+def _gather_scans(node: Node, may_stop: bool, is_pruned: bool, found: list[Scan]) -> None:
     """may_stop: something above may ask for fewer rows than there are; is_pruned: this was left out while running."""
-    loops = node.get("Actual Loops")
-    read = None
-    if loops is not None:
-        read = _total(node, "Actual Rows", "Rows Removed by Filter", "Rows Removed by Index Recheck")
-    for relation in _relations(node):
-        yield Scan(relation, loops, is_pruned, read)
+    loops = _loops(node)
+    read = _total(node, "Actual Rows", "Rows Removed by Filter", "Rows Removed by Index Recheck")
+    found += [Scan(relation, loops, is_pruned, read) for relation in _relations(node)]
+    children = node.get("Plans")
+    if not children:
+        return
     members = _members(node)
     last_run = max((place for place, each in enumerate(members) if _loops(each)), default=-1)
     place = -1
-    for child in node.get("Plans", ()):
+    for child in children:
         is_member = bool(members) and _is_fed_by(child)
         place += is_member
         pruned = is_pruned or (is_member and _was_left_out(node, child, place < last_run, may_stop))
-        yield from _scans(child, _may_stop(node, child, may_stop), pruned)
+        _gather_scans(child, _may_stop(node, child, may_stop), pruned, found)
 
 
 def _members(node: Node) -> list[Node]:

@@ -9,7 +9,7 @@ from typing import Any
 import psycopg
 
 from slabrow.core.errors import ServerError
-from slabrow.core.mentions import with_parameters
+from slabrow.core.parameters import with_parameters
 from slabrow.servers.postgresql.connection import Connection, explained, translated
 from slabrow.servers.postgresql.plans import PlanReading, read_plan
 
@@ -23,10 +23,14 @@ class Query:
 
 
 # What EXPLAIN takes and can be planned without being a definition of something.
-EXPLAINABLE = ("SELECT", "WITH", "VALUES", "TABLE", "INSERT", "UPDATE", "DELETE", "MERGE", "(")
+_EXPLAINABLE = ("SELECT", "WITH", "VALUES", "TABLE", "INSERT", "UPDATE", "DELETE", "MERGE", "(")
 _PREPARED = "slabrow_query"
 _NAMES_PLANS = 160_000  # from here on EXPLAIN (GENERIC_PLAN) shows what no values have pruned yet
 _LOCK_TIMEOUT_MS = 2_000
+
+
+def is_explainable(sql: str) -> bool:
+    return sql.lstrip("( \n\t").upper().startswith(_EXPLAINABLE)
 
 
 class NotRun(ServerError):
@@ -38,8 +42,19 @@ def plan(connection: Connection, query: Query, timeout_ms: int) -> PlanReading:
 
     Raises ServerError with the server's words when the statement is wrong.
     """
+    return read_explained(explain(connection, query, timeout_ms))
+
+
+def explain(connection: Connection, query: Query, timeout_ms: int) -> str:
+    """The plan as `plan` reads it, in the server's JSON. Raises as `plan` does."""
     with _fenced(connection, timeout_ms, "plan the query"):
-        return read_plan(_explain(connection, query, _PLAN))
+        text: str = _answered(connection, query, f"EXPLAIN ({_PLAN}) ")[0]
+        return text
+
+
+def read_explained(text: str) -> PlanReading:
+    """What `explain` has returned."""
+    return read_plan(_one_plan((text,)))
 
 
 def plan_generic(connection: Connection, query: Query, timeout_ms: int) -> PlanReading:

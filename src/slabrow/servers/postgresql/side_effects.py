@@ -7,7 +7,7 @@ them, and is not looked into.
 
 import re
 
-from slabrow.core.mentions import outside_strings
+from slabrow.core.parameters import outside_strings
 
 _NAMES = (
     r"dblink\w*",
