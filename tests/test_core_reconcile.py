@@ -48,7 +48,10 @@ def applied(tree, actions):
             )
         else:
             del partitions[action.partition]
-    return replace(tree, partitions=tuple(partitions.values()))
+    ranges = [each for each in partitions.values() if isinstance(each.bounds, Range)]
+    others = [each for each in partitions.values() if not isinstance(each.bounds, Range)]
+    ranges.sort(key=lambda each: range_order(each.bounds))
+    return replace(tree, partitions=(*ranges, *others))
 
 
 def monthly(**changes):

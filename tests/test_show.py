@@ -4,6 +4,7 @@ import unittest
 
 import psycopg
 from rich.console import Console
+from rich.text import Text
 
 from slabrow.core.spans import parse_span
 from slabrow.show import words
@@ -29,6 +30,17 @@ class TableTest(unittest.TestCase):
             with self.subTest(width):
                 text = self.printed(width)
                 self.assertTrue(all(word in text for word in shown) and not any(word in text for word in missing), text)
+
+    def test_a_table_written_without_colours_is_the_one_that_is_drawn(self):
+        lines = table("partition", "rows", "", right=("rows",))
+        lines.add_row("log «2026»", "1,024", Text("drop", style="red"))
+        lines.add_row("養蜂_2026_03", "", "[bold]")
+        out = Console(width=80, force_terminal=False, no_color=True)
+        with out.capture() as captured:
+            out.print(lines.drawn(()))
+        self.assertEqual(captured.get(), (lines.plain() or "") + "\n")
+        lines.add_row("two\nlines", "1", "")
+        self.assertIsNone(lines.plain())
 
     def test_very_long_tables_show_both_ends(self):
         shown = list(words.ends(range(10_000)))

@@ -72,7 +72,7 @@ def _once(options: argparse.Namespace) -> int:
         print(hold(asked, schema, options.hold or options.unhold, until, holds=options.hold is not None))
         return FINE
     with progress(options, asked) as watched:
-        how = Asked(options.go, options.retiring, schema)
+        how = Asked(options.go, options.retiring, schema, options.metrics is not None)
         if options.on:
             result = tend_on(watched, _servers(asked.layout_file, options.on), asked.layouts(), how)
         else:

@@ -3,6 +3,8 @@
 from collections.abc import Container, Iterable, Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
+from functools import lru_cache
+from itertools import pairwise
 from zoneinfo import ZoneInfo
 
 from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range, spell_bounds, spell_key
@@ -113,6 +115,11 @@ def as_key(now: datetime | int, kind: Kind, zone: ZoneInfo) -> Value:
             raise LayoutError(f"a key of type {kind} does not move with the clock", fix="partition it by list or hash")
 
 
+def number_now(high: Value | None) -> int:
+    """Where a key of whole numbers has got to: its greatest value; 0 before the first row."""
+    return high if isinstance(high, int) else 0
+
+
 def cutoff(layout: Layout, here: Value) -> Value | None:
     """What lies before this is past `keep`; None when nothing ever is."""
     return None if layout.keep is None else shifted(here, layout.keep, -1, ZoneInfo(layout.zone))
@@ -127,10 +134,12 @@ def last_slot(layout: Layout, grid: Grid, here: Value) -> int:
     return slot - 1 if grid.start(slot) == limit else slot
 
 
-def slots(grid: Grid, first: int, last: int, width: int) -> Iterator[Range]:
+@lru_cache(maxsize=16)
+def slots(grid: Grid, first: int, last: int, width: int) -> tuple[Range, ...]:
     """The ranges of the slots `first` to `last`, both included, for a key of `width` columns.
 
     A slot without a single key is left out: days that a zone skipped when it crossed the date line.
+    Kept for the next table: many have the same ones.
     """
     if last - first >= MOST_PARTITIONS:
         raise LayoutError(
@@ -139,10 +148,8 @@ def slots(grid: Grid, first: int, last: int, width: int) -> Iterator[Range]:
             fix=f"take a wider span or a later `from`: the limit is {MOST_PARTITIONS:,}",
         )
     tail: tuple[Value, ...] = (Edge.MINVALUE,) * (width - 1)
-    for slot in range(first, last + 1):
-        start, end = grid.start(slot), grid.start(slot + 1)
-        if start != end:
-            yield Range((start, *tail), (end, *tail))
+    edges = [grid.start(slot) for slot in range(first, last + 2)]
+    return tuple(Range((start, *tail), (end, *tail)) for start, end in pairwise(edges) if start != end)
 
 
 def due_ranges(
@@ -244,12 +251,17 @@ def is_past(bounds: Bounds, limit: Value | None) -> bool:
     return order(bounds.to[:1]) <= order((limit,))
 
 
+@lru_cache(maxsize=16_384)
 def on_grid(bounds: Range, grid: Grid) -> bool:
     """Whether a range is one that the layout could have made: whole slots, or a piece within one slot."""
-    ends = [end[0] for end in (bounds.from_, bounds.to) if end is not None]
-    if any(isinstance(value, Edge) for value in ends):
-        return False
-    if all(grid.holds(value) for value in ends):
+    holds = True
+    for end in (bounds.from_, bounds.to):
+        if end is None:
+            continue
+        if isinstance(end[0], Edge):
+            return False
+        holds = holds and grid.holds(end[0])
+    if holds:
         return True
     if bounds.from_ is None or bounds.to is None:
         return False

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import assert_never
 
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop
-from slabrow.core.bounds import CatchAll, Hashed, Listed, Range, range_order, spell_bounds, uncovered_slots
+from slabrow.core.bounds import CatchAll, Hashed, Listed, Range, spell_bounds, uncovered_slots
 from slabrow.core.by import By
 from slabrow.core.due import Namer, Planned, as_key, cutoff, divided, is_past, last_slot, list_bounds, on_grid, slots
 from slabrow.core.errors import LayoutError
@@ -104,7 +104,7 @@ def _missing_ranges(
     layout: Layout, tree: Tree, now: datetime | int, namer: Namer
 ) -> tuple[tuple[Create, ...], tuple[Finding, ...]]:
     grid = layout.grid(tree.kinds[0])
-    held = sorted((bounds for _, bounds in tree.ranges()), key=range_order)
+    held = [bounds for _, bounds in tree.ranges()]
     wanted = slots(
         grid,
         _first_slot(layout, tree, grid, now, held),
@@ -156,7 +156,7 @@ def _foreign(tree: Tree, grid: Grid) -> Iterator[Finding]:
 def _past(layout: Layout, tree: Tree, now: datetime | int) -> Iterator[Action]:
     grid = layout.grid(tree.kinds[0])
     limit = cutoff(layout, as_key(now, tree.kinds[0], grid.zone))
-    for partition, bounds in sorted(tree.ranges(), key=lambda pair: range_order(pair[1])):
+    for partition, bounds in tree.ranges():
         if is_past(bounds, limit) and on_grid(bounds, grid):
             reason = f"`keep` is {layout.keep}, which reaches back to {spell_local(limit, grid.zone)}"
             yield _retirement(layout, tree, partition, reason)

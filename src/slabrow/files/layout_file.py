@@ -5,6 +5,7 @@ import re
 import tomllib
 from dataclasses import dataclass
 from datetime import date, datetime
+from functools import lru_cache
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -63,6 +64,20 @@ def read_layouts(path: Path) -> tuple[Layout, ...]:
 
 def parse_layouts(text: str, name: str) -> tuple[Layout, ...]:
     """As `read_layouts`, from text; name is what messages call it."""
+    return _parsed(text, name).layouts
+
+
+@dataclass(frozen=True, slots=True)
+class _Parsed:
+    """All that a layout file says."""
+
+    layouts: tuple[Layout, ...]
+    ledger_schema: str | None
+    servers: "tuple[Server, ...]"
+
+
+@lru_cache(maxsize=4)
+def _parsed(text: str, name: str) -> _Parsed:
     try:
         document = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -70,8 +85,8 @@ def parse_layouts(text: str, name: str) -> tuple[Layout, ...]:
     lines = _Lines(text)
     faults: list[_Fault] = []
     layouts: list[Layout] = []
-    _ledger(document, lines, faults)
-    _servers(document, lines, faults)
+    ledger_schema = _ledger(document, lines, faults)
+    servers = _servers(document, lines, faults)
     for key in document:
         if key not in ("layout", "ledger", "server"):
             near = (
@@ -92,16 +107,14 @@ def parse_layouts(text: str, name: str) -> tuple[Layout, ...]:
     if faults:
         listed = "\n".join(f"line {fault.line}: {fault.text}" for fault in sorted(faults))
         raise LayoutError(f"{name} has {len(faults)} fault{'s' if len(faults) > 1 else ''}", found=listed)
-    return tuple(layouts)
+    return _Parsed(tuple(layouts), ledger_schema, servers)
 
 
 def read_ledger_schema(path: Path) -> str | None:
     """The schema of the ledger, from `[ledger]` of a layout file; None for none. Without a file the usual one."""
     if not path.exists():
         return LEDGER_SCHEMA
-    text = read_text(path, "layout file", "--layout")
-    parse_layouts(text, str(path))
-    return _ledger(tomllib.loads(text), _Lines(text), [])
+    return _parsed(read_text(path, "layout file", "--layout"), str(path)).ledger_schema
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,9 +127,7 @@ class Server:
 
 def read_servers(path: Path) -> tuple[Server, ...]:
     """The servers of a layout file, in its order. Raises as `read_layouts` does."""
-    text = read_text(path, "layout file", "--layout")
-    parse_layouts(text, str(path))
-    return _servers(tomllib.loads(text), _Lines(text), [])
+    return _parsed(read_text(path, "layout file", "--layout"), str(path)).servers
 
 
 def _servers(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) -> tuple[Server, ...]:

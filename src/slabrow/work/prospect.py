@@ -7,7 +7,7 @@ import numpy as np
 
 from slabrow.core.bounds import CatchAll, Listed, Range
 from slabrow.core.by import By
-from slabrow.core.due import Namer, Planned, divided, due_partitions
+from slabrow.core.due import Namer, Planned, divided, due_partitions, number_now
 from slabrow.core.errors import LayoutError, UsageError, nearest
 from slabrow.core.estimates import ColumnStatistics, split_evenly
 from slabrow.core.hash_keys import HashType, keys_hash, parse_types
@@ -140,11 +140,6 @@ class _Asked:
             for (leaf, top), count in zip(leaves, rows, strict=True)
         )
         return Prospect(self.layout, found, self.key, sized, homeless, nulls, is_exact)
-
-
-def number_now(high: Value | None) -> int:
-    """Where a key of whole numbers has got to: its greatest value; 0 before the first row."""
-    return high if isinstance(high, int) else 0
 
 
 def _estimated(asked: _Asked, statistics: dict[str, ColumnStatistics]) -> Prospect:

@@ -38,9 +38,11 @@ def run(
         _guard_locks(connection, transaction)
         for attempt in range(1, TRIES + 1):
             try:
-                # Counted where the ledger's entry, which stands in the same transaction, finds it.
-                connection.execute("SELECT set_config('slabrow.lock_waits', %s, false)", [str(attempt - 1)])
-                checked += _once(connection, transaction, lock_wait_ms, done, progress, say)
+                if _goes_at_once(transaction) and say is unsaid:
+                    progress(done, transaction.purpose)
+                    _at_once(connection, transaction, attempt - 1)
+                else:
+                    checked += _once(connection, transaction, attempt - 1, lock_wait_ms, done, progress, say)
                 break
             except _LOCK_ERRORS as error:
                 if attempt == TRIES:
@@ -52,15 +54,37 @@ def run(
     return checked
 
 
+def _goes_at_once(transaction: Transaction) -> bool:
+    """Whether nothing between its statements has to be looked at, or tried again by itself."""
+    return transaction.is_atomic and all(
+        isinstance(each, Statement) and not each.is_lock for each in transaction.statements
+    )
+
+
+def _at_once(connection: Connection, transaction: Transaction, lock_waits: int) -> None:
+    """A transaction in one message: of a thousand partitions to create, half the time is the ways to the server."""
+    counted = f"SET LOCAL slabrow.lock_waits = {lock_waits:d}".encode()
+    statements = (b"BEGIN", counted, *map(_sql, transaction.statements), b"COMMIT")
+    try:
+        connection.execute(b";\n".join(statements))
+    except BaseException:
+        if not connection.closed:
+            connection.execute("ROLLBACK")
+        raise
+
+
 def _once(
     connection: Connection,
     transaction: Transaction,
+    lock_waits: int,
     lock_wait_ms: int,
     done: float,
     progress: Progress,
     say: Callable[[str], None],
 ) -> list[Rows]:
     checked: list[Rows] = []
+    # Where the ledger's entry, which stands in the same transaction, finds it.
+    connection.execute("SELECT set_config('slabrow.lock_waits', %s, false)", [str(lock_waits)])
     if not transaction.is_atomic:
         connection.execute("SELECT set_config('lock_timeout', %s, false)", [str(lock_wait_ms)])
     with connection.transaction() if transaction.is_atomic else nullcontext():

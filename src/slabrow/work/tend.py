@@ -12,7 +12,7 @@ from pathlib import Path
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop, Sweep
 from slabrow.core.bounds import CatchAll, Range
 from slabrow.core.by import By
-from slabrow.core.due import describe_clock
+from slabrow.core.due import describe_clock, number_now
 from slabrow.core.errors import Refusal, ServerError, SlabrowError
 from slabrow.core.findings import Finding
 from slabrow.core.guards import guard_clock, guard_grid, guard_retiring, retiring
@@ -27,7 +27,6 @@ from slabrow.servers.postgresql.ledger import Entry, Ledger
 from slabrow.servers.postgresql.siblings import traits
 from slabrow.work import archive, runner
 from slabrow.work.context import Context, unseen
-from slabrow.work.prospect import number_now
 
 SWEPT_AT_ONCE = 500_000  # rows: writers wait while they move
 
@@ -126,11 +125,15 @@ class TendResult:
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """go: do it; retiring: how many partitions may leave, by name; ledger_schema: None for no ledger."""
+    """go: do it; retiring: how many partitions may leave, by name; ledger_schema: None for no ledger.
+
+    with_sizes   whether the bytes of tables that need nothing are wanted
+    """
 
     go: bool
     retiring: int | None = None
     ledger_schema: str | None = None
+    with_sizes: bool = False
 
 
 def tend(context: Context, layouts: Iterable[Layout], asked: Asked) -> TendResult:
@@ -157,7 +160,7 @@ def tend(context: Context, layouts: Iterable[Layout], asked: Asked) -> TendResul
                 ledger = None
         keeping = _Keeping(context, connection, asked, ledger, str(uuid.uuid4()))
         layouts = tuple(layouts)
-        trees = catalogue.trees(connection, [layout.table for layout in layouts])
+        trees = catalogue.trees(connection, [layout.table for layout in layouts], with_sizes=asked.with_sizes)
         for layout in layouts:
             try:
                 # Most tables of most runs need nothing: that is seen in what is read of all of them at once.

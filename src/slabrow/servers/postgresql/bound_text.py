@@ -16,6 +16,7 @@ _HASH = re.compile(r"FOR VALUES WITH \(modulus (\d+), remainder (\d+)\)")
 _TOKEN = re.compile(r"\s*(?:'((?:[^']|'')*)'|([^,']+))\s*(?:,|$)")
 
 
+@lru_cache(maxsize=16_384)
 def parse_bounds(text: str, kinds: tuple[Kind, ...]) -> Bounds:
     """Bounds for a key of these kinds. The text must come from a session in UTC with ISO dates.
 

@@ -125,9 +125,10 @@ def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tr
         return _tree_of(connection, found, with_values)
 
 
-def trees(connection: Connection, names: Sequence[Name]) -> dict[Name, Tree]:
+def trees(connection: Connection, names: Sequence[Name], *, with_sizes: bool = True) -> dict[Name, Tree]:
     """Many partitioned tables with all their partitions: two queries, whatever their number.
 
+    with_sizes   False: the server need not open each partition; only those of catch-alls are looked at
     By the names that were asked for; what is not there, or is not partitioned, is left out.
     """
     with reading(connection):
@@ -138,13 +139,13 @@ def trees(connection: Connection, names: Sequence[Name]) -> dict[Name, Tree]:
         ).fetchall()
         oids = {names[place - 1]: oid for place, oid in rows}
         by_root: dict[int, list[_TreeRow]] = {}
-        for root, *row in connection.execute(_TREE, [sorted(set(oids.values()))]).fetchall():
+        for root, *row in connection.execute(_TREE, [sorted(set(oids.values())), with_sizes, with_sizes]).fetchall():
             by_root.setdefault(root, []).append(_TreeRow(*row))
     return {name: _tree_from(by_root[oid], {}) for name, oid in oids.items()}
 
 
 def _tree_of(connection: Connection, found: Relation, with_values: bool) -> Tree:
-    rows = [_TreeRow(*row) for _, *row in connection.execute(_TREE, [[found.oid]]).fetchall()]
+    rows = [_TreeRow(*row) for _, *row in connection.execute(_TREE, [[found.oid], True, True]).fetchall()]
     key = rows[0].columns()
     return _tree_from(rows, _extremes(connection, found.oid, key[0]) if with_values and key[0].name else {})
 
@@ -154,23 +155,31 @@ def _tree_from(rows: Sequence["_TreeRow"], extremes: Mapping[int, tuple[Key, Key
     root, *below = rows
     keys = {row.oid: row.columns() for row in rows if row.key}
     kinds = {oid: tuple(column.kind for column in columns) for oid, columns in keys.items()}
-    partitions = [row.partition(kinds[row.parent_oid], extremes.get(row.oid, (None, None))) for row in below]
+    spelled = {row.oid: row.spelling for row in rows if row.key}
+    partitions = [
+        row.partition(spelled[row.parent_oid], kinds[row.parent_oid], extremes.get(row.oid, (None, None)))
+        for row in below
+    ]
     ordered = tuple(sorted(partitions, key=_bound_order))
     return Tree(Name(root.schema, root.table), root.spelling, _STRATEGIES[root.strategy or ""], keys[root.oid], ordered)
 
 
-# The table itself first, then everything below it; partitioned ones with their own keys.
+# The table itself first, then everything below it; partitioned ones with their own keys. Bounds hold no columns: with 0
+# the server does not look the relation up for each (PostgreSQL manual, 9.27.5, pg_get_expr).
 _TREE = """
     WITH RECURSIVE below AS (
-        SELECT r.oid AS root, r.oid AS relid, NULL::oid AS parent, false AS detaching, 0 AS depth
+        SELECT r.oid AS root, r.oid AS relid, NULL::oid AS parent, false AS detaching, 0 AS depth, false AS in_rest
         FROM unnest(%s::oid[]) AS r (oid)
         UNION ALL
-        SELECT b.root, i.inhrelid, i.inhparent, i.inhdetachpending, b.depth + 1
-        FROM pg_inherits i JOIN below b ON i.inhparent = b.relid)
-    SELECT b.root::bigint, b.parent::bigint, n.nspname, c.relname, c.oid::regclass::text, b.parent::regclass::text,
-           c.relkind <> 'p', pg_get_expr(c.relpartbound, c.oid), c.reltuples::bigint, b.detaching,
-           CASE WHEN c.relkind = 'p' THEN 0 ELSE coalesce(pg_total_relation_size(c.oid), 0) END, c.oid::bigint,
-           c.relkind <> 'p' AND pg_relation_size(c.oid) = 0, p.partstrat::text,
+        SELECT b.root, i.inhrelid, i.inhparent, i.inhdetachpending, b.depth + 1, b.in_rest OR t.partdefid = i.inhrelid
+        FROM pg_inherits i JOIN below b ON i.inhparent = b.relid
+        JOIN pg_partitioned_table t ON t.partrelid = i.inhparent)
+    SELECT b.root::bigint, b.parent::bigint, n.nspname, c.relname, c.oid::regclass::text,
+           c.relkind <> 'p', pg_get_expr(c.relpartbound, 0), c.reltuples::bigint, b.detaching,
+           CASE WHEN c.relkind = 'p' OR NOT %s THEN 0 ELSE coalesce(pg_total_relation_size(c.oid), 0) END,
+           c.oid::bigint,
+           c.relkind <> 'p' AND CASE WHEN b.in_rest OR %s THEN pg_relation_size(c.oid) = 0 ELSE false END,
+           p.partstrat::text,
            CASE WHEN c.relkind = 'p' THEN (
                SELECT jsonb_agg(jsonb_build_array(
                           a.attname, coalesce(a.attname, pg_get_expr(p.partexprs, p.partrelid)),
@@ -196,7 +205,6 @@ class _TreeRow:
     schema: str
     table: str
     spelling: str
-    parent: str
     is_leaf: bool
     bound: str | None
     rows: int
@@ -213,12 +221,12 @@ class _TreeRow:
             for name, text, type_name, not_null, in_byte_order in self.key or ()
         )
 
-    def partition(self, kinds: tuple[Kind, ...], extremes: tuple[Key | None, Key | None]) -> Partition:
+    def partition(self, parent: str, kinds: tuple[Kind, ...], extremes: tuple[Key | None, Key | None]) -> Partition:
         """kinds: of the parent's key, in which the bounds are spelled."""
         return Partition(
             Name(self.schema, self.table),
             self.spelling,
-            self.parent,
+            parent,
             parse_bounds(self.bound or "DEFAULT", kinds),
             self.is_leaf,
             self.rows if self.rows >= 0 else None,
