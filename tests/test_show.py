@@ -34,7 +34,7 @@ class TableTest(unittest.TestCase):
     def test_a_table_written_without_colours_is_the_one_that_is_drawn(self):
         lines = table("partition", "rows", "", right=("rows",))
         lines.add_row("log «2026»", "1,024", Text("drop", style="red"))
-        lines.add_row("養蜂_2026_03", "", "[bold]")
+        lines.add_row("養蜂_2026_03", "", Text("[bold]"))
         out = Console(width=80, force_terminal=False, no_color=True)
         with out.capture() as captured:
             out.print(lines.drawn(()))
