@@ -21,10 +21,10 @@ def unit(options: argparse.Namespace) -> str:
 
     program = shutil.which(sys.argv[0]) or sys.argv[0]
     command = [str(Path(program).resolve()), "tend", "--go", "--quiet", "--layout", str(Path(options.layout).resolve())]
-    for name in ("table", "metrics", "webhook", "retiring"):
+    for name in ("table", "metrics", "webhook", "retiring", "log", "lock_deadline"):
         if getattr(options, name) is not None:
             value = getattr(options, name)
-            command += [f"--{name}", str(Path(value).resolve()) if name == "metrics" else str(value)]
+            command += [f"--{name.replace('_', '-')}", str(Path(value).resolve()) if name == "metrics" else str(value)]
     for name in options.on or ():
         command += ["--on", name]
     if options.dsn is not None and "password" in options.dsn.lower():

@@ -1,13 +1,21 @@
 """Options of `tend`."""
 
 import argparse
+import json
 import sys
+from collections.abc import Callable
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND, NO_SERVER
-from slabrow.cli.common import add_common, context, parse_moment, progress, write_script
+from slabrow.cli.common import add_common, context, parse_moment, parse_wait, progress, write_script
 from slabrow.core.errors import UsageError, nearest
+from slabrow.work.context import Event, untold
+
+if TYPE_CHECKING:
+    from slabrow.files.metrics_server import MetricsServer
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -31,6 +39,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     telling = parser.add_argument_group("telling")
     telling.add_argument("--metrics", metavar="FILE", help="also write what was found in the OpenMetrics text format")
     telling.add_argument("--webhook", metavar="URL", help="also post the result there as JSON")
+    telling.add_argument("--serve", metavar="PORT", help="with --every: serve the same over HTTP; [HOST:]PORT")
+    telling.add_argument("--log", choices=("text", "json"), help="a line on standard error for each thing done")
     holding = parser.add_argument_group("partitions that stay")
     holding.add_argument("--hold", metavar="PARTITION", help="put a partition under hold: it does not leave")
     holding.add_argument("--until", metavar="DAY", help="with --hold: until then; without it, until --unhold")
@@ -39,6 +49,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     again.add_argument("--every", metavar="TIME", help="stay running, and do it every 15min, 1h …")
     again.add_argument("--unit", choices=("cron", "systemd"), help="print the files that make a scheduler do it")
     add_common(parser, changes=True)
+    parser.add_argument(
+        "--lock-deadline", metavar="TIME", help="how long a lock is tried for again and again; six times unless given"
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -52,17 +65,24 @@ def run(options: argparse.Namespace) -> int:
     if options.every is not None:
         from slabrow.cli.schedule import again_and_again
 
-        return again_and_again(options.every, lambda: _once(options))
+        server = None
+        if options.serve is not None:
+            from slabrow.files.metrics_server import MetricsServer
+
+            server = MetricsServer(options.serve)
+        return again_and_again(options.every, lambda: _once(options, server))
     return _once(options)
 
 
-def _once(options: argparse.Namespace) -> int:
-    asked = context(options)
+def _once(options: argparse.Namespace, server: "MetricsServer | None" = None) -> int:
+    deadline_ms = None if options.lock_deadline is None else parse_wait(options.lock_deadline)
+    asked = replace(context(options), tell=_LOGS[options.log], lock_deadline_ms=deadline_ms)
     from slabrow.core.actions import Archive
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.output import as_json, show
     from slabrow.show.tend import SHOWN
-    from slabrow.work.tend import Asked, State, tend, tend_on
+    from slabrow.work.tend import Asked, tend, tend_on
+    from slabrow.work.upkeep import State
 
     schema = read_ledger_schema(asked.layout_file)
     if options.hold is not None or options.unhold is not None:
@@ -72,7 +92,7 @@ def _once(options: argparse.Namespace) -> int:
         print(hold(asked, schema, options.hold or options.unhold, until, holds=options.hold is not None))
         return FINE
     with progress(options, asked) as watched:
-        how = Asked(options.go, options.retiring, schema, options.metrics is not None)
+        how = Asked(options.go, options.retiring, schema, options.metrics is not None or server is not None)
         if options.on:
             result = tend_on(watched, _servers(asked.layout_file, options.on), asked.layouts(), how)
         else:
@@ -92,6 +112,10 @@ def _once(options: argparse.Namespace) -> int:
     if options.every is not None and options.format == "text":
         print(f"— {datetime.now(UTC):%Y-%m-%d %H:%M:%SZ}")
     show(SHOWN, result, options.format)
+    if server is not None:
+        from slabrow.show.metrics import upkeep_registry
+
+        server.show(upkeep_registry(result))
     if options.metrics is not None:
         from slabrow.files.script import write_file
         from slabrow.show.metrics import upkeep_metrics
@@ -115,6 +139,23 @@ def _once(options: argparse.Namespace) -> int:
     if result.has_failed:
         return NO_SERVER
     return FOUND if result.has_open else FINE
+
+
+def _plain_line(event: Event) -> None:
+    """`2026-06-15T03:00:02.120+00:00 done create apiary.reading_2026_09 duration_ms=8.2 lock_waits=0`"""
+    more = " ".join(
+        f"{name}={json.dumps(value, ensure_ascii=False) if isinstance(value, str) else value}"
+        for name, value in event.items()
+        if name in ("rows", "duration_ms", "lock_waits", "text") and value is not None
+    )
+    print(f"{event['at']} {event['state']} {event['action']} {event['partition']} {more}", file=sys.stderr)
+
+
+def _json_line(event: Event) -> None:
+    print(json.dumps(event, ensure_ascii=False), file=sys.stderr)
+
+
+_LOGS: dict[str | None, Callable[[Event], None]] = {None: untold, "text": _plain_line, "json": _json_line}
 
 
 def _servers(layout_file: Path, names: list[str]) -> list[tuple[str, str]]:
@@ -147,6 +188,8 @@ def _check(options: argparse.Namespace) -> None:
         raise UsageError("--check changes nothing", fix="leave --go and --script out")
     if options.every is not None and (options.script or options.unit or options.now or options.hold or options.unhold):
         raise UsageError("--every stays running with the machine's clock", fix="leave the other option out")
+    if options.serve is not None and options.every is None:
+        raise UsageError("--serve needs something that stays running", fix="add --every 15min, or write --metrics FILE")
     if options.webhook is not None:
         from slabrow.files.webhook import check_address
 

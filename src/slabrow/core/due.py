@@ -129,6 +129,8 @@ def last_slot(layout: Layout, grid: Grid, here: Value) -> int:
     """The last slot that `ahead` asks for: the one that holds the last key before `here` + `ahead`."""
     if layout.ahead is None:
         return grid.index(here)
+    if layout.is_ahead_by_growth:
+        return grid.index(here) + 1  # how fast it grows is not known here: upkeep watches that (core/growing.py)
     limit = shifted(here, layout.ahead, 1, ZoneInfo(layout.zone))
     slot = grid.index(limit)
     return slot - 1 if grid.start(slot) == limit else slot

@@ -50,10 +50,12 @@ class Layout:
     ahead: Span | None = None
     keep: Span | None = None
     past_keep: PastKeep = PastKeep.DETACH
+    detach_to: str | None = None
     archive_to: str | None = None
     archive_as: ArchiveForm = ArchiveForm.PARQUET
     at_most_retired: int = 3
     at_most_share: float = 0.5
+    at_most_swept: int = 500_000
     catch_all: bool = False
     open_below: bool = False
     partition_name: str = "{table}_{bound}"
@@ -98,6 +100,7 @@ class Layout:
             "span": (By.RANGE, self.span is not None),
             "ahead": (By.RANGE, self.ahead is not None),
             "keep": (By.RANGE, self.keep is not None),
+            "detach_to": (By.RANGE, self.detach_to is not None),
             "archive_to": (By.RANGE, self.archive_to is not None),
             "from": (By.RANGE, self.from_ is not None),
             "open_below": (By.RANGE, self.open_below),
@@ -131,7 +134,9 @@ class Layout:
             faults.append(("parts", f"{self.parts} parts divide nothing: use 2 or more"))
         numeric = self.span is not None and self.span.unit is Unit.NUMBER
         for option, span in (("ahead", self.ahead), ("keep", self.keep)):
-            if span is not None and self.span is not None and (span.unit is Unit.NUMBER) != numeric:
+            # A length of time ahead of a numeric key is what it grows by in that time.
+            by_growth = option == "ahead" and numeric
+            if span is not None and self.span is not None and (span.unit is Unit.NUMBER) != numeric and not by_growth:
                 faults.append((option, f"`{option}` is {span} but `span` is {self.span}: give both in the same kind"))
         if self.open_below and self.keep is not None:
             faults.append(
@@ -145,6 +150,12 @@ class Layout:
                 held[value] = group.name
         if self.past_keep is PastKeep.ARCHIVE and self.archive_to is None:
             faults.append(("past_keep", 'an archive needs a folder: add archive_to = "archive"'))
+        if self.detach_to is not None and self.past_keep is not PastKeep.DETACH:
+            faults.append(
+                ("detach_to", f'nothing is detached where past_keep is "{self.past_keep}": remove one of them')
+            )
+        if self.at_most_swept < 1:
+            faults.append(("at_most_swept", "a limit below 1 lets no row move: write how many rows may move at once"))
         if self.at_most_retired < 1:
             faults.append(("at_most_retired", "a limit below 1 lets nothing leave: remove `keep` for that"))
         if not 0 < self.at_most_share <= 1:
@@ -155,6 +166,17 @@ class Layout:
         if "{" in without or "}" in without:
             faults.append(("partition_name", "a pattern may use {table} and {bound}, nothing else in braces"))
         return faults
+
+    @property
+    def takes_new_values(self) -> bool:
+        """Whether a value that is not listed yet gets a partition of its own."""
+        return self.by is By.LIST and not self.groups
+
+    @property
+    def is_ahead_by_growth(self) -> bool:
+        """Whether `ahead` is a length of time for a key of whole numbers: as far as the key grows in that time."""
+        by_number = self.span is not None and self.span.unit is Unit.NUMBER
+        return by_number and self.ahead is not None and self.ahead.unit is not Unit.NUMBER
 
     def grid(self, kind: Kind) -> Grid:
         """The boundaries of a range layout on a leading key column of this kind.

@@ -11,7 +11,7 @@ from slabrow.core.by import By
 from slabrow.core.due import Namer, Planned, as_key, cutoff, divided, is_past, last_slot, list_bounds, on_grid, slots
 from slabrow.core.errors import LayoutError
 from slabrow.core.findings import Finding
-from slabrow.core.keys import Kind, spell_local
+from slabrow.core.keys import Kind, Value, spell_local
 from slabrow.core.layout import Layout, PastKeep
 from slabrow.core.spans import Grid
 from slabrow.core.tree import Partition, Tree
@@ -30,12 +30,21 @@ class Reconciliation:
 
 
 def reconcile(
-    layout: Layout, tree: Tree, now: datetime | int, *, taken: frozenset[str] = frozenset(), limit: int = NAME_LIMIT
+    layout: Layout,
+    tree: Tree,
+    now: datetime | int,
+    *,
+    taken: frozenset[str] = frozenset(),
+    values: tuple[Value, ...] = (),
+    ahead_words: str = "",
+    limit: int = NAME_LIMIT,
 ) -> Reconciliation:
     """What to do so that `tree` is as `layout` says at `now`; nothing when it is already.
 
     now     the clock, or for a key of whole numbers its greatest value
     taken   names in the schema that no new partition may get
+    ahead_words  what `ahead` is, where that is not as the layout spells it
+    values  for a list with a partition for each value: those that rows in the catch-all have
     Raises LayoutError when the two do not describe the same kind of table: that takes a conversion.
     """
     check_same_key(layout, tree)
@@ -43,13 +52,13 @@ def reconcile(
     namer = Namer(layout, tree.kinds[0], limit, names)
     match layout.by:
         case By.RANGE:
-            creations, leftovers = _missing_ranges(layout, tree, now, namer)
+            creations, leftovers = _missing_ranges(layout, tree, now, namer, ahead_words or str(layout.ahead))
             past = tuple(_past(layout, tree, now))
         case By.HASH:
             creations, leftovers = _missing_parts(layout, tree, namer)
             past = ()
         case By.LIST:
-            creations, leftovers = _missing_groups(layout, tree, namer)
+            creations, leftovers = _missing_groups(layout, tree, namer, values)
             past = ()
         case _:
             assert_never(layout.by)
@@ -101,7 +110,7 @@ def check_same_key(layout: Layout, tree: Tree) -> None:
 
 
 def _missing_ranges(
-    layout: Layout, tree: Tree, now: datetime | int, namer: Namer
+    layout: Layout, tree: Tree, now: datetime | int, namer: Namer, ahead_words: str
 ) -> tuple[tuple[Create, ...], tuple[Finding, ...]]:
     grid = layout.grid(tree.kinds[0])
     held = [bounds for _, bounds in tree.ranges()]
@@ -111,7 +120,7 @@ def _missing_ranges(
         last_slot(layout, grid, as_key(now, tree.kinds[0], grid.zone)),
         len(tree.key),
     )
-    reason = f"`ahead` is {layout.ahead}" if layout.ahead else "the layout begins before it"
+    reason = f"`ahead` is {ahead_words}" if layout.ahead else "the layout begins before it"
     oldest = cutoff(layout, as_key(now, tree.kinds[0], grid.zone))
     # A piece that would be past `keep` at once is not worth making.
     pieces = [piece for piece in uncovered_slots(wanted, held) if not is_past(piece, oldest)]
@@ -194,13 +203,15 @@ def _missing_parts(layout: Layout, tree: Tree, namer: Namer) -> tuple[tuple[Crea
     ), ()
 
 
-def _missing_groups(layout: Layout, tree: Tree, namer: Namer) -> tuple[tuple[Create, ...], tuple[Finding, ...]]:
+def _missing_groups(
+    layout: Layout, tree: Tree, namer: Namer, values: tuple[Value, ...]
+) -> tuple[tuple[Create, ...], tuple[Finding, ...]]:
     held = {
         value: child for child in tree.children if isinstance(child.bounds, Listed) for value in child.bounds.values
     }
     creations: list[Create] = []
     leftovers: list[Finding] = []
-    for bounds, label in list_bounds(layout, tree.kinds[0], ()):
+    for bounds, label in list_bounds(layout, tree.kinds[0], values):
         homes = {held[value].spelling for value in bounds.values if value in held}
         missing = [value for value in bounds.values if value not in held]
         if not homes:

@@ -11,7 +11,7 @@ from math import inf
 
 from slabrow.core.by import By
 from slabrow.core.costs import NOTHING_PAID, CostModel, Costs, Leaves, Paid
-from slabrow.core.due import Namer, Planned, as_key, divided, due_partitions
+from slabrow.core.due import Namer, Planned, as_key, divided, due_partitions, last_slot
 from slabrow.core.errors import LayoutError
 from slabrow.core.facts import TableFacts
 from slabrow.core.keys import Value
@@ -218,7 +218,7 @@ class Weigher:
         if here is None or layout.ahead is None:
             return sum(len(each.leaves) for each in planned)
         first = grid.index(shifted(here, layout.keep, -1, grid.zone))
-        last = grid.index(shifted(here, layout.ahead, 1, grid.zone))
+        last = last_slot(layout, grid, here)
         inner = max(len(each.leaves) for each in planned)
         return (last - first + 1) * inner
 

@@ -37,10 +37,12 @@ class _Entry(BaseModel):
     ahead: StrictStr | StrictInt | None = None
     keep: StrictStr | StrictInt | None = None
     past_keep: PastKeep = PastKeep.DETACH
+    detach_to: StrictStr | None = None
     archive_to: StrictStr | None = None
     archive_as: ArchiveForm = ArchiveForm.PARQUET
     at_most_retired: StrictInt = 3
     at_most_share: StrictFloat | StrictInt = 0.5
+    at_most_swept: StrictInt = 500_000
     catch_all: StrictBool = False
     open_below: StrictBool = False
     partition_name: StrictStr = "{table}_{bound}"
@@ -198,10 +200,12 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
         ahead=ahead,
         keep=keep,
         past_keep=read.past_keep,
+        detach_to=read.detach_to,
         archive_to=read.archive_to,
         archive_as=read.archive_as,
         at_most_retired=read.at_most_retired,
         at_most_share=float(read.at_most_share),
+        at_most_swept=read.at_most_swept,
         catch_all=read.catch_all,
         open_below=read.open_below,
         partition_name=read.partition_name,
@@ -234,12 +238,16 @@ def layout_text(layout: Layout) -> str:
         lines.append(f"ahead = {_toml(_span(layout.ahead))}")
     if layout.keep is not None:
         lines += [f"keep = {_toml(_span(layout.keep))}", f"past_keep = {_toml(str(layout.past_keep))}"]
+    if layout.detach_to is not None:
+        lines.append(f"detach_to = {_toml(layout.detach_to)}")
     if layout.archive_to is not None:
         lines += [f"archive_to = {_toml(layout.archive_to)}", f"archive_as = {_toml(str(layout.archive_as))}"]
     if layout.at_most_retired != _Entry.model_fields["at_most_retired"].default:
         lines.append(f"at_most_retired = {layout.at_most_retired}")
     if layout.at_most_share != _Entry.model_fields["at_most_share"].default:
         lines.append(f"at_most_share = {layout.at_most_share}")
+    if layout.at_most_swept != _Entry.model_fields["at_most_swept"].default:
+        lines.append(f"at_most_swept = {layout.at_most_swept}")
     if layout.partition_name != _Entry.model_fields["partition_name"].default:
         lines.append(f"partition_name = {_toml(layout.partition_name)}")
     if layout.within is not None:

@@ -2,18 +2,29 @@
 
 from collections.abc import Iterator
 from datetime import UTC, date, datetime, time
+from typing import TYPE_CHECKING
 
 from slabrow.core.actions import Archive, Create, Detach, Drop, Sweep
 from slabrow.core.bounds import Range
-from slabrow.work.tend import State, TableReport, TendResult
+from slabrow.work.upkeep import State, TableReport, TendResult
+
+if TYPE_CHECKING:
+    from prometheus_client import CollectorRegistry
 
 _LABELS = ("table", "server")
 
 
 def upkeep_metrics(result: TendResult) -> str:
-    """One family for each measure, with the table as its label, ended by `# EOF`."""
-    from prometheus_client import CollectorRegistry, Gauge
+    """As text, ended by `# EOF`."""
     from prometheus_client.openmetrics.exposition import generate_latest
+
+    text: bytes = generate_latest(upkeep_registry(result))  # type: ignore[no-untyped-call]
+    return text.decode()
+
+
+def upkeep_registry(result: TendResult) -> "CollectorRegistry":
+    """One family for each measure, with the table and the server as its labels."""
+    from prometheus_client import CollectorRegistry, Gauge
 
     registry = CollectorRegistry()
     gauges = {name: Gauge(f"slabrow_{name}", text, _LABELS, registry=registry) for name, text in _MEASURES.items()}
@@ -23,8 +34,7 @@ def upkeep_metrics(result: TendResult) -> str:
             gauges[name].labels(table, report.server or "").set(value)
     last = Gauge("slabrow_last_run_timestamp_seconds", "When upkeep last ran", registry=registry)
     last.set(result.now.timestamp())
-    text: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]
-    return text.decode()
+    return registry
 
 
 _MEASURES = {
@@ -35,6 +45,7 @@ _MEASURES = {
     "oldest_days": "Days from the beginning of the oldest partition by time to now",
     "catch_all_rows": "1 when a table by range has rows in its catch-all",
     "failures": "Actions that the server refused in this run",
+    "lock_waits": "Tries in this run that got no lock",
     "refused": "1 when a guard or an error kept this table from being tended",
     "retired": "Partitions that left in this run",
     "success": "1 when nothing is left to do",
@@ -45,6 +56,7 @@ def _measured(report: TableReport, now: datetime) -> Iterator[tuple[str, float]]
     done = [each for each in report.tended if each.state is State.DONE]
     left = [each for each in report.tended if each.state is not State.DONE]
     yield "failures", sum(each.state is State.FAILED for each in report.tended)
+    yield "lock_waits", sum(each.lock_waits for each in report.tended)
     yield "refused", float(report.error is not None)
     yield "retired", sum(isinstance(each.action, Detach | Drop | Archive) for each in done)
     yield "missing_ahead", sum(isinstance(each.action, Create | Sweep) for each in left)

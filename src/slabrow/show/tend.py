@@ -13,7 +13,7 @@ from slabrow.show.census import finding_data
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.statements import statement_texts
 from slabrow.show.words import MOST_LINES, ends, plural
-from slabrow.work.tend import State, TableReport, Tended, TendResult
+from slabrow.work.upkeep import State, TableReport, Tended, TendResult
 
 
 def _data(result: TendResult) -> Json:
@@ -49,6 +49,8 @@ def _action_data(tended: Tended) -> Json:
         "state": str(tended.state),
         "text": tended.text,
         "rows": tended.rows if not isinstance(action, Sweep) else action.rows,
+        "duration_ms": tended.duration_ms,
+        "lock_waits": tended.lock_waits,
     }
 
 

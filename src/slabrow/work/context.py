@@ -1,6 +1,6 @@
 """What every command starts from: the server, the layouts, the clock, and how to tell how far the work is."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
@@ -15,6 +15,13 @@ if TYPE_CHECKING:
     from slabrow.core.layout import Layout
 
 Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and what is being done
+
+
+Event = Mapping[str, str | int | float | None]
+
+
+def untold(_: Event) -> None:
+    """What happened, for nobody."""
 
 
 def unsaid(_: str) -> None:
@@ -34,6 +41,8 @@ class Context:
     table         the table named, or None
     now           the clock, with its zone
     is_machine_clock  whether that is this machine's own, and not one given with --now
+    lock_deadline_ms  how long a lock is tried for; None: six times
+    tell          hears what upkeep did to each partition, as it happens
     say           hears each statement that changes something, and how long it took
     """
 
@@ -43,7 +52,9 @@ class Context:
     now: datetime
     lock_wait_ms: int = 2_000
     is_machine_clock: bool = True
+    lock_deadline_ms: int | None = None
     progress: Progress = unseen
+    tell: Callable[[Event], None] = untold
     say: Callable[[str], None] = unsaid
 
     @contextmanager

@@ -3,6 +3,7 @@
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, nullcontext
+from itertools import count
 from typing import Any
 
 import psycopg
@@ -16,7 +17,14 @@ from slabrow.work.context import Progress, unsaid, unseen
 
 TRIES = 6
 FIRST_PAUSE_S = 0.25  # doubled after each try; the table is free for others in between
+LONGEST_PAUSE_S = 8.0
 _LOCK_ERRORS = (sqlstate.LockNotAvailable, sqlstate.DeadlockDetected)
+
+
+def unwaited() -> None:
+    """Waits for locks that nobody counts."""
+
+
 Rows = list[tuple[Any, ...]]
 
 
@@ -26,8 +34,14 @@ def run(
     lock_wait_ms: int,
     progress: Progress = unseen,
     say: Callable[[str], None] = unsaid,
+    *,
+    deadline_ms: int | None = None,
+    waited: Callable[[], None] = unwaited,
 ) -> list[Rows]:
     """Runs transactions in order. Returns the rows of every Check, in order.
+
+    deadline_ms  how long a lock is tried for; None: six times
+    waited       hears of each try that got no lock
 
     Raises Refusal when a check finds a difference or the server's lock table is too small, ServerError when the server
     refuses. What earlier transactions did stays done; the failed one has left nothing.
@@ -36,7 +50,8 @@ def run(
     done = 0.0
     for transaction in transactions:
         _guard_locks(connection, transaction)
-        for attempt in range(1, TRIES + 1):
+        began = time.monotonic()
+        for attempt in count(1):
             try:
                 if _goes_at_once(transaction) and say is unsaid:
                     progress(done, transaction.purpose)
@@ -45,9 +60,12 @@ def run(
                     checked += _once(connection, transaction, attempt - 1, lock_wait_ms, done, progress, say)
                 break
             except _LOCK_ERRORS as error:
-                if attempt == TRIES:
-                    raise _gave_up(connection, error, transaction) from error
-                time.sleep(FIRST_PAUSE_S * 2 ** (attempt - 1))
+                waited()
+                pause_s = min(LONGEST_PAUSE_S, FIRST_PAUSE_S * 2 ** (attempt - 1))
+                left_s = None if deadline_ms is None else deadline_ms / 1_000 - (time.monotonic() - began)
+                if attempt == TRIES if left_s is None else left_s <= pause_s:
+                    raise _gave_up(connection, error, transaction, attempt) from error
+                time.sleep(pause_s)
             except psycopg.Error as error:
                 raise translated(error, transaction.purpose) from error
         done += sum(statement.share for statement in transaction.statements)
@@ -122,7 +140,7 @@ def _lock(connection: Connection, statement: Statement, transaction: Transaction
             return
         except _LOCK_ERRORS as error:
             if attempt == TRIES:
-                raise _gave_up(connection, error, transaction) from error
+                raise _gave_up(connection, error, transaction, attempt) from error
             time.sleep(FIRST_PAUSE_S * 2 ** (attempt - 1))
 
 
@@ -136,7 +154,7 @@ def _refuse_difference(check: Check, rows: Rows) -> None:
         )
 
 
-def _gave_up(connection: Connection, error: psycopg.Error, transaction: Transaction) -> ServerError:
+def _gave_up(connection: Connection, error: psycopg.Error, transaction: Transaction, tries: int) -> ServerError:
     held = connection.execute(
         """SELECT pid, usename, coalesce(nullif(application_name, ''), 'unnamed'), state,
                   extract(epoch FROM now() - xact_start)::int
@@ -150,7 +168,7 @@ def _gave_up(connection: Connection, error: psycopg.Error, transaction: Transact
     )
     return ServerError(
         f"could not {transaction.purpose}",
-        found=f"no lock after {TRIES} tries: {error.diag.message_primary}{longest}",
+        found=f"no lock after {tries} {'try' if tries == 1 else 'tries'}: {error.diag.message_primary}{longest}",
         fix="nothing has been changed by this step: run it again later, or give a longer --lock-wait",
     )
 

@@ -4,9 +4,8 @@ import time
 import uuid
 from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
-from datetime import datetime
-from enum import StrEnum
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop, Sweep
@@ -15,7 +14,9 @@ from slabrow.core.by import By
 from slabrow.core.due import describe_clock, number_now
 from slabrow.core.errors import Refusal, ServerError, SlabrowError
 from slabrow.core.findings import Finding
+from slabrow.core.growing import LEAST_APART, Seen, ahead_in_numbers, growth_a_second
 from slabrow.core.guards import guard_clock, guard_grid, guard_retiring, retiring
+from slabrow.core.keys import Value
 from slabrow.core.layout import Layout
 from slabrow.core.reconcile import reconcile
 from slabrow.core.shape import Traits
@@ -27,100 +28,10 @@ from slabrow.servers.postgresql.ledger import Entry, Ledger
 from slabrow.servers.postgresql.siblings import traits
 from slabrow.work import archive, runner
 from slabrow.work.context import Context, unseen
+from slabrow.work.upkeep import State, TableReport, Tended, TendResult
 
-SWEPT_AT_ONCE = 500_000  # rows: writers wait while they move
-
-
-class State(StrEnum):
-    PROPOSED = "proposed"
-    DONE = "done"
-    FAILED = "failed"
-    SKIPPED = "skipped"
-
-
-@dataclass(frozen=True, slots=True)
-class Tended:
-    """An action with its statements and what became of it. text says why when it failed or was skipped.
-
-    rows   rows that were swept or archived, None where none were counted
-    """
-
-    action: Action
-    transaction: Transaction | None
-    state: State
-    text: str | None = None
-    rows: int | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class TableReport:
-    """What was found and done about one layout. error is set when it ended the work on it.
-
-    ahead_missing   partitions that should lie ahead and were not there when this began
-    tree            as it was found; None when it could not be read
-    server          what --on calls it; None for the one server of the options
-    """
-
-    layout: Layout
-    tended: tuple[Tended, ...] = ()
-    leftovers: tuple[Finding, ...] = ()
-    error: SlabrowError | None = None
-    tree: Tree | None = None
-    server: str | None = None
-
-    @property
-    def ahead_missing(self) -> int:
-        return sum(isinstance(each.action, Create | Sweep) for each in self.tended)
-
-    @property
-    def thin(self) -> tuple[str, ...]:
-        """What --check says of it: nothing when all is well."""
-        missing, rows = self.ahead_missing, self.catch_all_rows
-        lacks = f"lacks {missing} partition{'s' if missing != 1 else ''} that `ahead` asks for"
-        return (*([lacks] if missing else ()), *(["has rows in its catch-all"] if rows else ()))
-
-    @property
-    def catch_all_rows(self) -> bool:
-        """Whether rows lie in the catch-all of a table by range."""
-        return any(finding.code == "catch_all_rows" for finding in self.leftovers) or any(
-            isinstance(each.action, Sweep) for each in self.tended
-        )
-
-
-@dataclass(frozen=True, slots=True)
-class TendResult:
-    """note   what a person should know of the run as a whole, such as a ledger that cannot be written"""
-
-    now: datetime
-    reports: tuple[TableReport, ...]
-    note: str | None = None
-
-    @property
-    def actions(self) -> tuple[Tended, ...]:
-        return tuple(tended for report in self.reports for tended in report.tended)
-
-    @property
-    def error(self) -> SlabrowError | None:
-        """The error that decides the exit code: the gravest one."""
-        errors = [report.error for report in self.reports if report.error is not None]
-        return max(errors, key=lambda error: error.exit_code, default=None)
-
-    @property
-    def has_failed(self) -> bool:
-        """Whether the server refused an action."""
-        return any(tended.state is State.FAILED for tended in self.actions)
-
-    @property
-    def has_open(self) -> bool:
-        """Whether something is left to do: proposed, failed, skipped, or drift that no action mends."""
-        return any(tended.state is not State.DONE for tended in self.actions) or any(
-            finding.code == "drift" for report in self.reports for finding in report.leftovers
-        )
-
-    @property
-    def is_thin(self) -> bool:
-        """What --check looks for: the future is thinner than `ahead`, or a catch-all holds rows."""
-        return any(report.thin for report in self.reports)
+GROWTH_WINDOW = timedelta(days=30)  # how long the growth of a key is looked back at
+MOST_NEW_VALUES = 50  # of a list, in one run: more are no list
 
 
 @dataclass(frozen=True, slots=True)
@@ -200,6 +111,16 @@ def tend_on(
     )
 
 
+@dataclass(slots=True)
+class _Waits:
+    """Tries that got no lock."""
+
+    count: int = 0
+
+    def add(self) -> None:
+        self.count += 1
+
+
 @dataclass(frozen=True, slots=True)
 class _Keeping:
     """One run over the layouts of one database."""
@@ -209,17 +130,21 @@ class _Keeping:
     asked: Asked
     ledger: Ledger | None
     run: str
+    waits: "_Waits" = field(default_factory=lambda: _Waits())
 
     def idle(self, layout: Layout, tree: Tree) -> TableReport | None:
         """The report of a table that needs nothing; None for one that has to be looked at."""
         try:
             guard_grid(layout, tree)
-            due = reconcile(layout, tree, self._now(layout, tree))
+            now = self._now(layout, tree)
+            counted, unknown = self._counted(layout, tree, now)
+            due = reconcile(counted, tree, now)
         except SlabrowError:
             return None
         catch_all = tree.catch_all
-        may_lie = layout.by is By.RANGE and catch_all is not None and not self._is_empty(tree, catch_all)
-        return None if due.actions or may_lie else TableReport(layout, (), due.leftovers, None, tree)
+        is_swept = layout.by is By.RANGE or layout.takes_new_values
+        may_lie = is_swept and catch_all is not None and not self._is_empty(tree, catch_all)
+        return None if due.actions or may_lie else TableReport(layout, (), (*due.leftovers, *unknown), None, tree)
 
     @staticmethod
     def _is_empty(tree: Tree, partition: Partition) -> bool:
@@ -239,12 +164,17 @@ class _Keeping:
                 siblings = [leaf for leaf in tree.leaves if not isinstance(leaf.bounds, CatchAll)]
                 inherited = traits(connection, siblings[-1].name) if siblings else Traits()
             now = self._now(layout, tree)
-            due = reconcile(layout, tree, now, taken=taken)
+            counted, unknown = self._counted(layout, tree, now)
+            values, unmade = self._new_values(layout, tree)
+            said = "" if counted.ahead is layout.ahead else f"{layout.ahead}, {counted.ahead} keys as it grows now"
+            due = reconcile(counted, tree, now, taken=taken, values=values, ahead_words=said)
             guard_grid(layout, tree)
             actions, held = self._without_held(tree, due.actions)
             actions, lying = self._swept(layout, tree, actions)
-            leftovers = (*due.leftovers, *held, *lying)
-            upkeep = ddl.upkeep_of(tree, wait_ms, owner, role, layout.within, columns, inherited)
+            leftovers = (*due.leftovers, *unknown, *unmade, *held, *lying)
+            upkeep = ddl.upkeep_of(
+                tree, wait_ms, owner, role, layout.within, columns, inherited, layout.detach_to, layout.catch_all
+            )
             tended = [self._proposed(action, upkeep, layout) for action in actions]
             try:
                 self._guard_rows(layout, tree, actions, now)
@@ -253,10 +183,10 @@ class _Keeping:
                 return TableReport(layout, tuple(tended), leftovers, refusal, tree)
             for place, each in enumerate(tended if self.asked.go else ()):
                 try:
-                    tended[place] = self._done(each, layout)
+                    tended[place] = self._told(self._done(each, layout))
                 except Refusal as refusal:
                     self._write(each, "failed", 0.0, refusal.problem)
-                    tended[place] = replace(each, state=State.FAILED, text=refusal.problem)
+                    tended[place] = self._told(replace(each, state=State.FAILED, text=refusal.problem))
                     return TableReport(layout, tuple(tended), leftovers, refusal, tree)
             return TableReport(layout, tuple(tended), leftovers, None, tree)
 
@@ -267,6 +197,40 @@ class _Keeping:
         column = catalogue.ColumnFact(tree.key[0].text, tree.key[0].type_name, tree.key[0].not_null)
         with catalogue.reading(self.connection):
             return number_now(measure.extent(self.connection, tree.table, replace(column, not_null=True)).high)
+
+    def _counted(self, layout: Layout, tree: Tree, now: datetime | int) -> tuple[Layout, list[Finding]]:
+        """The layout with `ahead` in keys, where it is a time and the key is a number; and why it is not known yet."""
+        if not layout.is_ahead_by_growth or not isinstance(now, int):
+            return layout, []
+        name, moment = str(tree.table), self.context.now
+        if self.ledger is None:
+            text = "`ahead` by time needs the ledger, which keeps how far the key was: one span is kept ahead"
+            return layout, [Finding("growth", text)]
+        since = moment - GROWTH_WINDOW
+        seen = self.ledger.seen(name, since)
+        here = Seen(moment, now)
+        if self.asked.go and all(abs(moment - each.at) >= LEAST_APART for each in seen):
+            self.ledger.see(name, here, since)
+        a_second = growth_a_second((*seen, here))
+        if a_second is None:
+            text = "how fast the key grows is seen from the second run of `tend --go` on: one span is kept ahead"
+            return layout, [Finding("growth", text)]
+        return ahead_in_numbers(layout, moment, a_second), []
+
+    def _new_values(self, layout: Layout, tree: Tree) -> tuple[tuple[Value, ...], list[Finding]]:
+        """For a list with a partition for each value: the values that lie in the catch-all and have none yet."""
+        catch_all = tree.catch_all
+        if not layout.takes_new_values or catch_all is None:
+            return (), []
+        column = catalogue.ColumnFact(tree.key[0].text, tree.key[0].type_name, tree.key[0].not_null)
+        values = measure.some_values(self.connection, catch_all.name, column, MOST_NEW_VALUES + 1)
+        if len(values) <= MOST_NEW_VALUES:
+            return tuple(values), []
+        text = (
+            f"{catch_all.spelling} holds more than {MOST_NEW_VALUES} values without a partition: write `groups` for "
+            "those that need one, or divide the table by hash"
+        )
+        return (), [Finding("drift", text, catch_all.spelling)]
 
     def _without_held(self, tree: Tree, actions: Sequence[Action]) -> tuple[list[Action], list[Finding]]:
         """What leaves, without the partitions that somebody put under hold."""
@@ -310,7 +274,9 @@ class _Keeping:
             if rows is None or not rows.rows or not isinstance(action, Create):
                 replaced.append(action)
                 continue
-            reason = f"{action.reason}; its rows fell into the catch-all, as there was no partition for them"
+            reason = (
+                f"it was missing: {rows.rows:,} rows with keys from {rows.low} to {rows.high} fell into the catch-all"
+            )
             replaced.append(
                 Sweep(action.table, action.partition, action.bounds, reason, catch_all.name, rows.rows, rows.low or "",
                       rows.high or "", action.inner)
@@ -359,9 +325,10 @@ class _Keeping:
             return Tended(action, upkeep.transaction(drop), State.PROPOSED)
         transaction = upkeep.transaction(action)
         if isinstance(action, Sweep):
-            if action.rows > SWEPT_AT_ONCE:
+            if action.rows > layout.at_most_swept:
                 text = (
-                    f"{action.rows:,} rows are more than move at once ({SWEPT_AT_ONCE:,}): writers would wait too long"
+                    f"{action.rows:,} rows are more than `at_most_swept` ({layout.at_most_swept:,}): writers wait "
+                    "while they move, so raise it for an hour when few write"
                 )
                 return Tended(action, transaction, State.SKIPPED, text)
             if (why := measure.moving_obstacle(self.connection, layout.table, action.catch_all)) is not None:
@@ -371,7 +338,7 @@ class _Keeping:
     def _done(self, tended: Tended, layout: Layout) -> Tended:
         if tended.transaction is None or tended.state is State.SKIPPED:
             return tended
-        began = time.monotonic()
+        began, waits = time.monotonic(), self.waits.count
         try:
             done = self._archived(tended, layout) if isinstance(tended.action, Archive) else self._ran(tended)
         except ServerError as error:
@@ -379,8 +346,35 @@ class _Keeping:
                 raise
             text = error.found or error.problem
             self._write(tended, "failed", (time.monotonic() - began) * 1_000, text)
-            return replace(tended, state=State.FAILED, text=text)
-        return done
+            done = replace(tended, state=State.FAILED, text=text)
+        took = round((time.monotonic() - began) * 1_000, 3)
+        return replace(done, duration_ms=took, lock_waits=self.waits.count - waits)
+
+    def _told(self, tended: Tended) -> Tended:
+        """Says what became of an action as soon as it is known."""
+        if tended.state is not State.SKIPPED:
+            self.context.tell(
+                {
+                    "at": datetime.now(UTC).isoformat(timespec="milliseconds"),
+                    "run": self.run,
+                    "action": tended.action.kind,
+                    "table": str(tended.action.table),
+                    "partition": str(tended.action.partition),
+                    "state": str(tended.state),
+                    "rows": tended.rows,
+                    "duration_ms": tended.duration_ms,
+                    "lock_waits": tended.lock_waits,
+                    "text": tended.text,
+                }
+            )
+        return tended
+
+    def _run(self, transaction: Transaction) -> None:
+        context = self.context
+        runner.run(
+            self.connection, [transaction], context.lock_wait_ms, context.progress, context.say,
+            deadline_ms=context.lock_deadline_ms, waited=self.waits.add,
+        )  # fmt: skip
 
     def _ran(self, tended: Tended) -> Tended:
         assert tended.transaction is not None
@@ -391,7 +385,7 @@ class _Keeping:
             # In the same transaction: what is done is in the ledger, and what is not is not, wherever it is killed.
             entry = Statement(self.ledger.insertion(self._entry(tended, "done", None, rows)))
             transaction = replace(transaction, statements=(*transaction.statements, entry))
-        runner.run(self.connection, [transaction], self.context.lock_wait_ms, self.context.progress, self.context.say)
+        self._run(transaction)
         if not transaction.is_atomic:
             self._write(tended, "done", (time.monotonic() - began) * 1_000)
         return replace(tended, state=State.DONE, rows=rows)
@@ -412,7 +406,7 @@ class _Keeping:
             *entry,
         )
         transaction = replace(tended.transaction, statements=statements)
-        runner.run(self.connection, [transaction], self.context.lock_wait_ms, self.context.progress, self.context.say)
+        self._run(transaction)
         return replace(tended, state=State.DONE, text=f"written to {archived.path}", rows=archived.manifest.rows)
 
     def _entry(

@@ -248,6 +248,7 @@ class Upkeep:
     detaching      partitions whose DETACH … CONCURRENTLY was interrupted, and has to be finished
     owner          the parent's owner, when the acting role is another; None when it is the same
     traits         what new partitions take from a sibling
+    detach_to      the schema into which detached partitions go; None: they stay in theirs
     """
 
     key: tuple[str, ...]
@@ -258,6 +259,7 @@ class Upkeep:
     owner: str | None
     within: Layout | None = None
     traits: Traits = USUAL
+    detach_to: str | None = None
 
     def transaction(self, action: Action) -> Transaction:
         statements, is_atomic = self._statements(action)
@@ -278,8 +280,15 @@ class Upkeep:
                 is_gentle = isinstance(action, Detach) and not self.has_catch_all
                 how = " FINALIZE" if action.partition in self.detaching else " CONCURRENTLY" if is_gentle else ""
                 detach = f"ALTER TABLE {parent} DETACH PARTITION {partition}{how}"
-                dropped = [f"DROP TABLE {partition}"] if isinstance(action, Drop) else []
-                return [detach, *dropped], how != " CONCURRENTLY"
+                if isinstance(action, Drop):
+                    return [detach, f"DROP TABLE {partition}"], True
+                if self.detach_to is None or self.detach_to == action.partition.schema:
+                    return [detach], how != " CONCURRENTLY"
+                # Moved while it is still a partition: when this is stopped midway, the next run finds it and goes on.
+                # IF EXISTS for another try, after one that got no lock for the second statement.
+                move = f"ALTER TABLE IF EXISTS {partition} SET SCHEMA {identifier(self.detach_to)}"
+                moved = quoting.table(Name(self.detach_to, action.partition.table))
+                return [move, detach.replace(f"PARTITION {partition}", f"PARTITION {moved}")], how != " CONCURRENTLY"
             case Sweep():
                 return self._sweeping(action, parent, partition), True
             case Archive():
@@ -347,12 +356,16 @@ def upkeep_of(
     within: Layout | None = None,
     columns: tuple[str, ...] = (),
     traits: Traits = USUAL,
+    detach_to: str | None = None,
+    makes_catch_all: bool = False,
 ) -> Upkeep:
     """How actions on this tree are written. owner: of the parent; role: who acts; within: of the layout.
 
     columns   those that a sweep moves: all but the generated ones
+    makes_catch_all  whether one of the actions does: what leaves after it leaves beside a catch-all
     """
     detaching = frozenset(partition.name for partition in tree.partitions if partition.is_detaching)
     key = tuple(column.name or column.text for column in tree.key)
     other_owner = None if owner == role else owner
-    return Upkeep(key, columns, tree.catch_all is not None, detaching, lock_wait_ms, other_owner, within, traits)
+    has_catch_all = tree.catch_all is not None or makes_catch_all
+    return Upkeep(key, columns, has_catch_all, detaching, lock_wait_ms, other_owner, within, traits, detach_to)

@@ -9,10 +9,11 @@ from typing import Any
 
 from slabrow import __version__
 from slabrow.core.errors import ServerError
+from slabrow.core.growing import Seen
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.quoting import identifier, literal
 
-_VERSION = 1  # of the table; `upgraded` brings an older one up to it
+_VERSION = 2  # of the table; `upgraded` brings an older one up to it
 _MARK = "slabrow ledger, version "
 _NO_LEDGER = 'ask for: GRANT CREATE ON DATABASE … TO the role, or set schema = "" under [ledger] in the layout file'
 
@@ -40,6 +41,13 @@ _UPGRADES: dict[int, tuple[str, ...]] = {
             details jsonb NOT NULL)""",
         "CREATE INDEX ON {table} (table_name, partition_name)",
         "CREATE INDEX ON {table} (at)",
+    ),
+    2: (
+        """CREATE TABLE {growth} (
+            table_name text NOT NULL,
+            at timestamptz NOT NULL,
+            high bigint NOT NULL,
+            PRIMARY KEY (table_name, at))""",
     ),
 }
 
@@ -93,6 +101,11 @@ class Ledger:
     def table(self) -> str:
         return f"{identifier(self.schema)}.ledger"
 
+    @property
+    def growth(self) -> str:
+        """The table of the greatest keys that were seen, for keys of whole numbers."""
+        return f"{identifier(self.schema)}.growth"
+
     def version(self) -> int:
         """Of the table in the database; 0 when there is none. Raises ServerError when it is not ours, or newer."""
         with explained("look for the ledger"):
@@ -135,7 +148,7 @@ class Ledger:
                     self.connection.execute(f"CREATE SCHEMA {identifier(self.schema)}".encode())
                 for version in range(held + 1, _VERSION + 1):
                     for sql in _UPGRADES[version]:
-                        self.connection.execute(sql.format(table=self.table).encode())
+                        self.connection.execute(sql.format(table=self.table, growth=self.growth).encode())
                     mark = literal(f"{_MARK}{version}")
                     self.connection.execute(f"COMMENT ON TABLE {self.table} IS {mark}".encode())
         except ServerError as error:
@@ -202,6 +215,34 @@ class Ledger:
             if written.entry.kind == "hold" and (until is None or datetime.fromisoformat(until) > moment):
                 held[partition] = written
         return held
+
+    def seen(self, table: str, since: datetime) -> tuple[Seen, ...]:
+        """The greatest keys of a table that were seen since then and the last one before, the oldest first."""
+        if self.version() < _VERSION:
+            return ()
+        with explained("read the ledger"):
+            rows = self.connection.execute(
+                f"SELECT at, high FROM {self.growth} WHERE table_name = %s AND at >= {self._first()} "
+                "ORDER BY at".encode(),
+                [table, table, since],
+            ).fetchall()
+        return tuple(Seen(*row) for row in rows)
+
+    def see(self, table: str, seen: Seen, since: datetime) -> None:
+        """Keeps the greatest key of a table as it is now, and forgets those from before `since`."""
+        with explained("write to the ledger"), self.connection.transaction():
+            self.connection.execute(
+                f"INSERT INTO {self.growth} VALUES (%s, %s, %s) ON CONFLICT DO NOTHING".encode(),
+                [table, seen.at, seen.high],
+            )
+            self.connection.execute(
+                f"DELETE FROM {self.growth} WHERE table_name = %s AND at < {self._first()}".encode(),
+                [table, table, since],
+            )
+
+    def _first(self) -> str:
+        """The last moment of a table before a moment: from there on growth is known."""
+        return f"coalesce((SELECT max(at) FROM {self.growth} WHERE table_name = %s AND at < %s), '-infinity')"
 
     def last_clock(self) -> datetime | None:
         """The latest time that a machine's clock showed in any entry."""

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from slabrow.core.keys import Key, Kind, Value, parse_value
+from slabrow.core.keys import Key, Kind, Value, kind_of, parse_value
 from slabrow.core.names import Name
 from slabrow.core.tree import Partition, Tree
 from slabrow.servers.postgresql import quoting
@@ -168,6 +168,18 @@ def lying_in(connection: Connection, catch_all: Name, leading: str, conditions: 
         assert row is not None
         found += [Lying(*row[place : place + 3]) for place in range(0, len(row), 3)]
     return found
+
+
+def some_values(connection: Connection, table: Name, column: ColumnFact, most: int) -> list[Value]:
+    """Different values of a column, NULL left out, at most so many: one scan."""
+    name = identifier(column.name)
+    with reading(connection, "look through the catch-all"):
+        rows = connection.execute(
+            f"SELECT DISTINCT {name}::text FROM {quoting.table(table)} WHERE {name} IS NOT NULL "
+            f"ORDER BY 1 LIMIT {most:d}".encode()
+        ).fetchall()
+    kind = kind_of(column.type_name)
+    return [parse_value(text, kind) for (text,) in rows]
 
 
 def moving_obstacle(connection: Connection, parent: Name, catch_all: Name) -> str | None:

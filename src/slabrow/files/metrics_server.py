@@ -1,0 +1,42 @@
+"""Serves the measures of the last run to whatever scrapes them, over HTTP."""
+
+from collections.abc import Iterable
+
+from prometheus_client import CollectorRegistry, start_http_server
+from prometheus_client.metrics_core import Metric
+from prometheus_client.registry import Collector
+
+from slabrow.core.errors import UsageError
+
+USUAL_HOST = "127.0.0.1"
+
+
+class MetricsServer(Collector):
+    """Answers from now on; with nothing until `show` has been told something."""
+
+    def __init__(self, address: str) -> None:
+        """address: `9187` or `0.0.0.0:9187`. Raises UsageError when it is none, or nobody may listen there."""
+        host, port = _parsed(address)
+        self._shown: CollectorRegistry | None = None
+        registry = CollectorRegistry()
+        registry.register(self)
+        try:
+            start_http_server(port, addr=host, registry=registry)
+        except OSError as error:
+            raise UsageError(
+                f"nobody can be served at {host}:{port}", found=error.strerror or str(error), fix="give another --serve"
+            ) from None
+
+    def show(self, registry: CollectorRegistry) -> None:
+        """These are the measures now."""
+        self._shown = registry
+
+    def collect(self) -> Iterable[Metric]:
+        return () if self._shown is None else self._shown.collect()
+
+
+def _parsed(address: str) -> tuple[str, int]:
+    host, _, port = address.rpartition(":")
+    if not port.isdigit() or not 0 < int(port) < 65_536:
+        raise UsageError(f"--serve {address} is no port", fix="write it as 9187, or as 0.0.0.0:9187 for other machines")
+    return host.strip("[]") or USUAL_HOST, int(port)

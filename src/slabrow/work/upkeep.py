@@ -1,0 +1,108 @@
+"""What upkeep found and did: plain data, between the run that makes it and whatever shows it."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+
+from slabrow.core.actions import Action, Create, Sweep
+from slabrow.core.errors import SlabrowError
+from slabrow.core.findings import Finding
+from slabrow.core.layout import Layout
+from slabrow.core.statements import Transaction
+from slabrow.core.tree import Tree
+
+
+class State(StrEnum):
+    PROPOSED = "proposed"
+    DONE = "done"
+    FAILED = "failed"
+    SKIPPED = "skipped"
+
+
+@dataclass(frozen=True, slots=True)
+class Tended:
+    """An action with its statements and what became of it. text says why when it failed or was skipped.
+
+    rows   rows that were swept or archived, None where none were counted
+    duration_ms  None for what was not tried
+    lock_waits   how many tries got no lock
+    """
+
+    action: Action
+    transaction: Transaction | None
+    state: State
+    text: str | None = None
+    rows: int | None = None
+    duration_ms: float | None = None
+    lock_waits: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class TableReport:
+    """What was found and done about one layout. error is set when it ended the work on it.
+
+    ahead_missing   partitions that should lie ahead and were not there when this began
+    tree            as it was found; None when it could not be read
+    server          what --on calls it; None for the one server of the options
+    """
+
+    layout: Layout
+    tended: tuple[Tended, ...] = ()
+    leftovers: tuple[Finding, ...] = ()
+    error: SlabrowError | None = None
+    tree: Tree | None = None
+    server: str | None = None
+
+    @property
+    def ahead_missing(self) -> int:
+        return sum(isinstance(each.action, Create | Sweep) for each in self.tended)
+
+    @property
+    def thin(self) -> tuple[str, ...]:
+        """What --check says of it: nothing when all is well."""
+        missing, rows = self.ahead_missing, self.catch_all_rows
+        lacks = f"lacks {missing} partition{'s' if missing != 1 else ''} that `ahead` asks for"
+        return (*([lacks] if missing else ()), *(["has rows in its catch-all"] if rows else ()))
+
+    @property
+    def catch_all_rows(self) -> bool:
+        """Whether rows lie in the catch-all of a table by range."""
+        return any(finding.code == "catch_all_rows" for finding in self.leftovers) or any(
+            isinstance(each.action, Sweep) for each in self.tended
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class TendResult:
+    """note   what a person should know of the run as a whole, such as a ledger that cannot be written"""
+
+    now: datetime
+    reports: tuple[TableReport, ...]
+    note: str | None = None
+
+    @property
+    def actions(self) -> tuple[Tended, ...]:
+        return tuple(tended for report in self.reports for tended in report.tended)
+
+    @property
+    def error(self) -> SlabrowError | None:
+        """The error that decides the exit code: the gravest one."""
+        errors = [report.error for report in self.reports if report.error is not None]
+        return max(errors, key=lambda error: error.exit_code, default=None)
+
+    @property
+    def has_failed(self) -> bool:
+        """Whether the server refused an action."""
+        return any(tended.state is State.FAILED for tended in self.actions)
+
+    @property
+    def has_open(self) -> bool:
+        """Whether something is left to do: proposed, failed, skipped, or drift that no action mends."""
+        return any(tended.state is not State.DONE for tended in self.actions) or any(
+            finding.code == "drift" for report in self.reports for finding in report.leftovers
+        )
+
+    @property
+    def is_thin(self) -> bool:
+        """What --check looks for: the future is thinner than `ahead`, or a catch-all holds rows."""
+        return any(report.thin for report in self.reports)
