@@ -251,6 +251,13 @@ class GuardsTest(KeepingTest):
         done = self.json("tend", "--go", "--now", "2026-11-15", "--retiring", len(leaving))
         self.assertEqual(len(leaving), sum(each["kind"] == "detach" for each in done["actions"]))
 
+    def test_partitions_that_were_never_analysed_do_not_pass_for_empty_ones(self):
+        self.fill()
+        self.sql("ANALYZE apiary.log_2026_03")
+        self.write(at_most_share=0.6)
+        done = self.json("tend", "--go", *LATER)
+        self.assertEqual(("detach", "done"), self.state(done)["apiary.log_2026_03"])
+
     def test_a_clock_that_went_backwards(self):
         self.sql("UPDATE slabrow.ledger SET clock = now() + interval '3 days', is_machine_clock = true")
         self.assertIn("went backwards", self.slabrow("tend", "--go", code=4).stderr)

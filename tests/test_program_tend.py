@@ -70,6 +70,24 @@ class TendTest(DatabaseTest):
         wanted = "SELECT reloptions, relreplident::text, relacl::text FROM pg_class WHERE oid = %s::regclass"
         self.assertEqual(self.sql(wanted, "apiary.log_2026_04"), self.sql(wanted, "apiary.log_2026_05"))
 
+    def test_published_one_by_one_and_as_a_whole(self):
+        self.sql(
+            "CREATE PUBLICATION whole FOR TABLE apiary.log; CREATE PUBLICATION parts FOR TABLE ONLY apiary.log_2026_04;"
+            "CREATE ROLE keeper LOGIN; GRANT ALL ON SCHEMA slabrow, apiary TO keeper; GRANT ALL ON ALL TABLES IN SCHEMA slabrow TO keeper;"
+            "ALTER TABLE apiary.log OWNER TO keeper; ALTER TABLE apiary.log_2026_04 OWNER TO keeper"
+        )
+        self.addCleanup(self.sql, "DROP OWNED BY keeper CASCADE; DROP ROLE keeper")
+        self.write_layout(keep="2 months", ahead="3 months")
+        self.slabrow("tend", "--go", *NOW)
+        published = "SELECT tablename::text FROM pg_publication_tables WHERE pubname = %s ORDER BY 1"
+        self.assertEqual([("log_2026_04",), ("log_2026_05",)], self.sql(published, "parts"))
+        self.assertIn(("log_2026_05",), self.sql(published, "whole"))
+        self.sql("ALTER TABLE apiary.log_2026_05 OWNER TO keeper")
+        self.write_layout(keep="2 months", ahead="4 months")
+        done = self.json("tend", "--go", *NOW, dsn=self.dsn_as("keeper"))
+        self.assertEqual(["publication"], [each["code"] for each in done["findings"]])
+        self.assertIn("apiary.log_2026_06", done["findings"][0]["text"])
+
     def test_detached_partitions_stay_and_dropped_ones_go(self):
         for past_keep, stays in [("detach", True), ("drop", False)]:
             with self.subTest(past_keep):

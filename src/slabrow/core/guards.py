@@ -59,12 +59,18 @@ def guard_retiring(layout: Layout, tree: Tree, actions: Sequence[Action], allowe
             fix=override,
         )
     gone = {action.partition for action in leaving}
-    rows = sum(leaf.rows or 0 for leaf in tree.leaves)
-    lost = sum(leaf.rows or 0 for leaf in _leaves_of(tree, gone))
-    if rows and lost / rows > layout.at_most_share:
+    # Leaves that were never analysed have no estimate of their rows, and must not pass for empty ones.
+    by_rows = all(leaf.rows is not None or leaf.is_empty for leaf in tree.leaves)
+
+    def weight(leaves: Sequence[Partition]) -> int:
+        return sum((leaf.rows or 0) if by_rows else 0 if leaf.is_empty else leaf.bytes for leaf in leaves)
+
+    whole, lost = weight(tree.leaves), weight(_leaves_of(tree, gone))
+    if whole and lost / whole > layout.at_most_share:
         raise Refusal(
-            f"{lost / rows:.0%} of the rows of {layout.table} would leave in one run",
-            found=f"`at_most_share` is {layout.at_most_share:g}, by the planner's estimates",
+            f"{lost / whole:.0%} of the rows of {layout.table} would leave in one run",
+            found=f"`at_most_share` is {layout.at_most_share:g}, "
+            + ("by the planner's estimates" if by_rows else "by bytes, as not all partitions were ever analysed"),
             fix=override,
         )
 

@@ -182,8 +182,12 @@ class Traits:
     options            storage parameters as `name=value`
     replica_identity   `FULL`, `NOTHING`, or None for the usual one; one by an index is left to people
     grants             [privilege, grantee or None for PUBLIC, with grant option] on the partition itself
+    publications       that hold the partition by its own name; those that hold the table have its partitions anyway
+    out_of_reach       such publications whose owner the acting role is not
     """
 
     options: tuple[str, ...] = ()
     replica_identity: str | None = None
     grants: tuple[tuple[str, str | None, bool], ...] = ()
+    publications: tuple[str, ...] = ()
+    out_of_reach: tuple[str, ...] = ()

@@ -171,7 +171,8 @@ class _Keeping:
             guard_grid(layout, tree)
             actions, held = self._without_held(tree, due.actions)
             actions, lying = self._swept(layout, tree, actions)
-            leftovers = (*due.leftovers, *unknown, *unmade, *held, *lying)
+            unpublished = self._unpublished(inherited.out_of_reach, actions)
+            leftovers = (*due.leftovers, *unknown, *unmade, *held, *lying, *unpublished)
             upkeep = ddl.upkeep_of(
                 tree, wait_ms, owner, role, layout.within, columns, inherited, layout.detach_to, layout.catch_all
             )
@@ -189,6 +190,20 @@ class _Keeping:
                     tended[place] = self._told(replace(each, state=State.FAILED, text=refusal.problem))
                     return TableReport(layout, tuple(tended), leftovers, refusal, tree)
             return TableReport(layout, tuple(tended), leftovers, None, tree)
+
+    @staticmethod
+    def _unpublished(publications: Sequence[str], actions: Sequence[Action]) -> list[Finding]:
+        """What somebody else has to do, or new rows are not replicated."""
+        made = [action for action in actions if isinstance(action, Create | Sweep)]
+        if not publications or not made:
+            return []
+        names = ", ".join(map(quoting.identifier, publications))
+        tables = ", ".join(quoting.table(each.partition) for each in made)
+        text = (
+            f"publication {names} holds partitions one by one, and belongs to another role: its owner has to add "
+            f"{tables}, or publish the whole table"
+        )
+        return [Finding("publication", text)]
 
     def _now(self, layout: Layout, tree: Tree) -> datetime | int:
         """The clock, or for a key of whole numbers where that has got to."""

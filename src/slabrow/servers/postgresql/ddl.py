@@ -338,6 +338,8 @@ class Upkeep:
             yield f"ALTER TABLE {leaf} SET ({', '.join(map(_option, self.traits.options))})"
         if self.traits.replica_identity is not None:
             yield f"ALTER TABLE {leaf} REPLICA IDENTITY {self.traits.replica_identity}"
+        for publication in self.traits.publications:
+            yield f"ALTER PUBLICATION {identifier(publication)} ADD TABLE ONLY {leaf}"
         for privilege, grantee, grantable in self.traits.grants:
             option = " WITH GRANT OPTION" if grantable else ""
             yield f"GRANT {privilege} ON {leaf} TO {_grantee(grantee)}{option}"
