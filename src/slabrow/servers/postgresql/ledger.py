@@ -152,6 +152,11 @@ class Ledger:
                     mark = literal(f"{_MARK}{version}")
                     self.connection.execute(f"COMMENT ON TABLE {self.table} IS {mark}".encode())
         except ServerError as error:
+            if held:
+                problem = f"the ledger of version {held} cannot be brought up to version {_VERSION}"
+                raise ServerError(
+                    problem, found=error.found, fix=f"run it once as the owner of {self.table}"
+                ) from error
             raise ServerError("there is no ledger, and none can be made", found=error.found, fix=_NO_LEDGER) from error
 
     def insertion(self, entry: Entry) -> str:
