@@ -14,7 +14,7 @@ from tests.support import DatabaseTest, run
 
 class TableTest(unittest.TestCase):
     def printed(self, width):
-        out = Console(width=width, force_terminal=False, no_color=True)
+        out = Console(width=width, force_terminal=True, no_color=True)
         lines = table("query", "blocks", "decided", right=("blocks",))
         lines.add_row("hive-last-day", "1,024", "while planning")
         with out.capture() as captured:

@@ -146,7 +146,7 @@ def _plain_line(event: Event) -> None:
     more = " ".join(
         f"{name}={json.dumps(value, ensure_ascii=False) if isinstance(value, str) else value}"
         for name, value in event.items()
-        if name in ("rows", "duration_ms", "lock_waits", "text") and value is not None
+        if name in ("rows", "duration_ms", "lock_waits", "text", "server") and value is not None
     )
     print(f"{event['at']} {event['state']} {event['action']} {event['partition']} {more}", file=sys.stderr)
 

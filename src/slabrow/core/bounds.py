@@ -132,6 +132,19 @@ def _ends_before(range_: Range, slot: Range) -> bool:
     return range_.to is not None and slot.from_ is not None and order(range_.to) <= order(slot.from_)
 
 
+def beyond_all(held: Iterable[Range], made: Iterable[Bounds]) -> tuple[Range | None, Range | None]:
+    """What lies below the lowest and above the highest of these ranges; None where an end is open, or there is none.
+
+    made   bounds of any kind, of which only ranges count
+    """
+    ranges = [*held, *(each for each in made if isinstance(each, Range) and not each.is_opaque)]
+    starts, ends = [each.from_ for each in ranges], [each.to for each in ranges]
+    known_starts, known_ends = [each for each in starts if each], [each for each in ends if each]
+    below = Range(None, min(known_starts, key=order)) if known_starts and len(known_starts) == len(starts) else None
+    above = Range(max(known_ends, key=order), None) if known_ends and len(known_ends) == len(ends) else None
+    return below, above
+
+
 def overlap(one: Range, other: Range) -> bool:
     """True when some key would lie in both."""
 

@@ -146,12 +146,12 @@ def print_table(out: Console, lines: Lines, least_needed: Sequence[str] = ()) ->
 
     What still does not fit then is folded within its column.
     """
+    text = None if out.is_terminal else lines.plain()
+    if text is not None:  # a file or a pipe has no width
+        out.out(text)
+        return
     if sum(lines.widths()) + _BETWEEN * (len(lines.columns) - 1) <= out.width:
-        text = None if out.is_terminal else lines.plain()
-        if text is not None:
-            out.out(text)
-        else:
-            out.print(lines.drawn(()))
+        out.print(lines.drawn(()))
         return
     for number in range(len(least_needed) + 1):
         left_out = least_needed[:number]

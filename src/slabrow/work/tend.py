@@ -9,7 +9,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop, Sweep
-from slabrow.core.bounds import CatchAll, Range
+from slabrow.core.bounds import CatchAll, Range, beyond_all
 from slabrow.core.by import By
 from slabrow.core.due import describe_clock, number_now
 from slabrow.core.errors import Refusal, ServerError, SlabrowError
@@ -27,7 +27,7 @@ from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.ledger import Entry, Ledger
 from slabrow.servers.postgresql.siblings import traits
 from slabrow.work import archive, runner
-from slabrow.work.context import Context, unseen
+from slabrow.work.context import Context, Event, unseen
 from slabrow.work.upkeep import State, TableReport, Tended, TendResult
 
 GROWTH_WINDOW = timedelta(days=30)  # how long the growth of a key is looked back at
@@ -97,8 +97,12 @@ def tend_on(
 
     def on_one(server: tuple[str, str]) -> TendResult:
         name, dsn = server
+
+        def tell(event: Event) -> None:
+            context.tell({**event, "server": name})
+
         try:
-            result = tend(replace(context, dsn=dsn, progress=unseen), layouts, asked)
+            result = tend(replace(context, dsn=dsn, progress=unseen, tell=tell), layouts, asked)
         except SlabrowError as error:
             result = TendResult(context.now, tuple(TableReport(layout, error=error) for layout in layouts))
         return replace(result, reports=tuple(replace(report, server=name) for report in result.reports))
@@ -275,12 +279,19 @@ class _Keeping:
         key = tuple(column.name or column.text for column in tree.key)
         try:
             conditions = [quoting.condition(creation.bounds, key) for creation in creations]
+            outside = [
+                "false" if beyond is None else quoting.condition(beyond, key)
+                for beyond in beyond_all([bounds for _, bounds in tree.ranges()], [each.bounds for each in creations])
+            ]
         except ValueError:
             return list(actions), []
         if layout.by is By.LIST and not creations:
             return list(actions), []  # what no list names belongs into the catch-all of a list
-        *found, nulls, every = measure.lying_in(
-            self.connection, catch_all.name, key[0], [*conditions, f"{quoting.identifier(key[0])} IS NULL", "true"]
+        *found, early, late, nulls, every = measure.lying_in(
+            self.connection,
+            catch_all.name,
+            key[0],
+            [*conditions, *outside, f"{quoting.identifier(key[0])} IS NULL", "true"],
         )
         lying = dict(zip(creations, found, strict=True))
         replaced: list[Action] = []
@@ -299,12 +310,14 @@ class _Keeping:
         staying = every.rows - sum(each.rows for each in found)
         if not staying or layout.by is By.LIST:
             return replaced, []
-        words = [f"{nulls.rows:,} of them without a key"] if nulls.rows else []
-        words += [f"keys from {every.low} to {every.high}"] if every.low is not None else []
-        text = (
-            f"{catch_all.spelling} keeps {staying:,} rows that no partition of this layout takes ({', '.join(words)}): "
-            "late rows from before the first partition, or keys of a clock that is far ahead"
+        words = [f"{nulls.rows:,} without a key"] if nulls.rows else []
+        words += [f"{early.rows:,} from before the first partition (late: {early.low} to {early.high})"] * bool(
+            early.rows
         )
+        words += [f"{late.rows:,} beyond the last (a clock ahead: {late.low} to {late.high})"] * bool(late.rows)
+        between = staying - nulls.rows - early.rows - late.rows
+        words += [f"{between:,} where a partition is missing that the layout does not make"] * (between > 0)
+        text = f"{catch_all.spelling} keeps {staying:,} rows that no partition of this layout takes: {', '.join(words)}"
         return replaced, [Finding("catch_all_rows", text, catch_all.spelling)]
 
     def _holds_rows(self, tree: Tree, catch_all: Partition) -> bool:
