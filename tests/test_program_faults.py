@@ -126,6 +126,8 @@ class LocksTest(KeepingTest):
         for each in failed:
             self.assertRegex(each["text"], r"no lock after [34] tries.*the oldest open transaction is of pid \d+")
             self.assertIn(each["lock_waits"], (3, 4))
+        failures = self.json("history", "--state", "failed")["entries"]
+        self.assertEqual([each["lock_waits"] for each in failed][::-1], [each["lock_waits"] for each in failures])
         self.slabrow("tend", "--go", *NOW)
         self.assertEqual([], self.json("tend", *NOW)["actions"])
 
@@ -182,6 +184,37 @@ class LocksTest(KeepingTest):
         done = [(each["kind"], each["partition"]) for each in entries]
         self.assertEqual(len(set(done)), len(done))
         self.assertEqual([], self.json("history", "--state", "failed")["entries"])
+
+    def test_a_detach_that_is_killed_stays_begun_in_the_ledger_and_is_finished(self):
+        self.fill()
+        with psycopg.connect(self.dsn) as reader:
+            reader.execute("SELECT count(*) FROM apiary.log")
+            process = begin(
+                "tend", "--go", "--lock-wait", "60s", *LATER, cwd=self.folder, env={"SLABROW_DSN": self.dsn}
+            )
+            self.wait_until("SELECT count(*) > 0 FROM pg_inherits WHERE inhdetachpending")
+            process.send_signal(signal.SIGKILL)
+            process.communicate()
+            self.sql(
+                "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE '%DETACH%' AND pid <> pg_backend_pid()"
+            )
+        [begun] = self.json("history", "--kind", "detach")["entries"]
+        self.assertEqual(("begun", "log_2026_03"), (begun["state"], begun["partition"]))
+        self.json("tend", "--go", *LATER)
+        states = [each["state"] for each in self.json("history", "--kind", "detach")["entries"]]
+        self.assertEqual(["done", "begun"], states)
+        self.assertEqual(0, self.value("SELECT count(*) FROM pg_inherits WHERE inhdetachpending"))
+
+    def test_what_a_role_may_only_add_to_the_ledger(self):
+        self.fill()
+        self.sql("CREATE ROLE adder LOGIN; ALTER SCHEMA apiary OWNER TO adder; GRANT USAGE ON SCHEMA slabrow TO adder")
+        self.addCleanup(self.sql, "DROP OWNED BY adder CASCADE; DROP ROLE adder")
+        for table in ("log", "log_2026_03", "log_2026_04"):
+            self.sql(f"ALTER TABLE apiary.{table} OWNER TO adder")
+        self.sql("GRANT SELECT, INSERT ON ALL TABLES IN SCHEMA slabrow TO adder")
+        self.json("tend", "--go", *LATER, dsn=self.dsn_as("adder"))
+        states = [each["state"] for each in self.json("history", "--kind", "detach")["entries"]]
+        self.assertEqual(["done", "begun"], states)
 
 
 class FeaturesTest(KeepingTest):

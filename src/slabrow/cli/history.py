@@ -11,7 +11,7 @@ KINDS = ("create", "sweep", "detach", "archive", "drop", "hold", "unhold")
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--kind", action="append", choices=KINDS, default=[], help="only what was done in this way")
-    parser.add_argument("--state", choices=("done", "failed"), help="only what came to this end")
+    parser.add_argument("--state", choices=("done", "failed", "begun"), help="only what came to this end")
     parser.add_argument("--since", metavar="DAY", help="only what was done from then on")
     parser.add_argument("--most", metavar="N", type=int, default=100, help="the newest so many entries (default 100)")
     add_common(parser)

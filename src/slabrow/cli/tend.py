@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND, NO_SERVER
-from slabrow.cli.common import add_common, context, parse_moment, parse_wait, progress, write_script
+from slabrow.cli.common import add_common, context, load_meanwhile, parse_moment, parse_wait, progress, write_script
 from slabrow.core.errors import UsageError, nearest
 from slabrow.work.context import Event, untold
 
@@ -79,8 +79,6 @@ def _once(options: argparse.Namespace, server: "MetricsServer | None" = None) ->
     asked = replace(context(options), tell=_LOGS[options.log], lock_deadline_ms=deadline_ms)
     from slabrow.core.actions import Archive
     from slabrow.files.layout_file import read_ledger_schema
-    from slabrow.show.output import as_json, show
-    from slabrow.show.tend import SHOWN
     from slabrow.work.tend import Asked, tend, tend_on
     from slabrow.work.upkeep import State
 
@@ -91,12 +89,16 @@ def _once(options: argparse.Namespace, server: "MetricsServer | None" = None) ->
         until = None if options.until is None else parse_moment(options.until, "--until")
         print(hold(asked, schema, options.hold or options.unhold, until, holds=options.hold is not None))
         return FINE
+    load_meanwhile("slabrow.show.tend")
     with progress(options, asked) as watched:
         how = Asked(options.go, options.retiring, schema, options.metrics is not None or server is not None)
         if options.on:
             result = tend_on(watched, _servers(asked.layout_file, options.on), asked.layouts(), how)
         else:
             result = tend(watched, asked.layouts(), how)
+    from slabrow.show.output import as_json, show
+    from slabrow.show.tend import SHOWN
+
     if options.script:
         if result.error is not None:
             raise result.error

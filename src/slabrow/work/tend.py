@@ -4,6 +4,7 @@ import time
 import uuid
 from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -116,13 +117,14 @@ def tend_on(
 
 
 @dataclass(slots=True)
-class _Waits:
-    """Tries that got no lock."""
+class _Course:
+    """How a run goes. lock_waits: tries that got no lock; begun: the ledger's number of what is not ended yet."""
 
-    count: int = 0
+    lock_waits: int = 0
+    begun: int | None = None
 
-    def add(self) -> None:
-        self.count += 1
+    def wait(self) -> None:
+        self.lock_waits += 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,7 +136,7 @@ class _Keeping:
     asked: Asked
     ledger: Ledger | None
     run: str
-    waits: "_Waits" = field(default_factory=lambda: _Waits())
+    course: "_Course" = field(default_factory=lambda: _Course())
 
     def idle(self, layout: Layout, tree: Tree) -> TableReport | None:
         """The report of a table that needs nothing; None for one that has to be looked at."""
@@ -366,17 +368,18 @@ class _Keeping:
     def _done(self, tended: Tended, layout: Layout) -> Tended:
         if tended.transaction is None or tended.state is State.SKIPPED:
             return tended
-        began, waits = time.monotonic(), self.waits.count
+        began, waits = time.monotonic(), self.course.lock_waits
         try:
             done = self._archived(tended, layout) if isinstance(tended.action, Archive) else self._ran(tended)
         except ServerError as error:
             if self.connection.closed:
                 raise
             text = error.found or error.problem
-            self._write(tended, "failed", (time.monotonic() - began) * 1_000, text)
+            took_ms = (time.monotonic() - began) * 1_000
+            self._write(replace(tended, lock_waits=self.course.lock_waits - waits), "failed", took_ms, text)
             done = replace(tended, state=State.FAILED, text=text)
         took = round((time.monotonic() - began) * 1_000, 3)
-        return replace(done, duration_ms=took, lock_waits=self.waits.count - waits)
+        return replace(done, duration_ms=took, lock_waits=self.course.lock_waits - waits)
 
     def _told(self, tended: Tended) -> Tended:
         """Says what became of an action as soon as it is known."""
@@ -401,7 +404,7 @@ class _Keeping:
         context = self.context
         runner.run(
             self.connection, [transaction], context.lock_wait_ms, context.progress, context.say,
-            deadline_ms=context.lock_deadline_ms, waited=self.waits.add,
+            deadline_ms=context.lock_deadline_ms, waited=self.course.wait,
         )  # fmt: skip
 
     def _ran(self, tended: Tended) -> Tended:
@@ -413,6 +416,9 @@ class _Keeping:
             # In the same transaction: what is done is in the ledger, and what is not is not, wherever it is killed.
             entry = Statement(self.ledger.insertion(self._entry(tended, "done", None, rows)))
             transaction = replace(transaction, statements=(*transaction.statements, entry))
+        elif self.ledger is not None:
+            # What may not stand in a transaction is written down before: a kill leaves an entry that has no end.
+            self.course.begun = self.ledger.begin(self._entry(tended, "begun", None))
         self._run(transaction)
         if not transaction.is_atomic:
             self._write(tended, "done", (time.monotonic() - began) * 1_000)
@@ -459,11 +465,17 @@ class _Keeping:
             tuple(each.sql for each in statements if isinstance(each, Statement)),
             duration_ms,
             rows,
-            0,
+            tended.lock_waits,
             note,
             details,
         )
 
     def _write(self, tended: Tended, state: str, duration_ms: float, note: str | None = None) -> None:
-        if self.ledger is not None:
-            self.ledger.write(self._entry(tended, state, duration_ms, note=note))
+        if self.ledger is None:
+            return
+        begun, self.course.begun = self.course.begun, None
+        if begun is not None:
+            with suppress(ServerError):  # a role that may only add to the ledger adds an entry of its own
+                self.ledger.end(begun, state, duration_ms, tended.lock_waits, note)
+                return
+        self.ledger.write(self._entry(tended, state, duration_ms, note=note))

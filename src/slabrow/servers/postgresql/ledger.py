@@ -58,7 +58,7 @@ class Entry:
 
     clock      what time it was taken to be; is_machine_clock: that of the machine, and not one given with --now
     kind       `create`, `detach`, `drop`, `archive`, `sweep`, `hold`, `unhold`
-    state      `done` or `failed`
+    state      `done` or `failed`; `begun` for what is under way, or was when it was killed
     rows       rows moved, archived or dropped, None where nobody counted
     details    what else belongs to its kind: `until` of a hold, the manifest of an archive
     """
@@ -169,7 +169,8 @@ class Ledger:
             f"ARRAY[{', '.join(map(literal, entry.statements))}]::text[], "
             f"{took if entry.duration_ms is None else round(entry.duration_ms, 3)}, "
             f"{'NULL' if entry.rows is None else entry.rows}, "
-            "coalesce(nullif(current_setting('slabrow.lock_waits', true), ''), '0')::int, "
+            f"greatest({entry.lock_waits}, "
+            "coalesce(nullif(current_setting('slabrow.lock_waits', true), ''), '0')::int), "
             f"{'NULL' if entry.note is None else literal(entry.note)}, "
             f"{literal(json.dumps(entry.details or {}, ensure_ascii=False))}"
         )
@@ -177,6 +178,22 @@ class Ledger:
             f"INSERT INTO {self.table} (clock, is_machine_clock, run, host, version, kind, table_name, partition_name, "
             f"state, statements, duration_ms, row_count, lock_waits, note, details) VALUES ({values})"
         )
+
+    def begin(self, entry: Entry) -> int:
+        """Writes an entry of what is about to begin. Returns its number, for `end`."""
+        with explained("write to the ledger"):
+            row = self.connection.execute((self.insertion(entry) + " RETURNING entry").encode()).fetchone()
+        assert row is not None
+        return int(row[0])
+
+    def end(self, number: int, state: str, duration_ms: float, lock_waits: int, note: str | None) -> None:
+        """Says how that ended."""
+        with explained("write to the ledger"):
+            self.connection.execute(
+                f"UPDATE {self.table} SET state = %s, duration_ms = %s, lock_waits = %s, note = %s "
+                "WHERE entry = %s".encode(),
+                [state, duration_ms, lock_waits, note, number],
+            )
 
     def write(self, entry: Entry) -> None:
         """Writes one entry by itself."""
