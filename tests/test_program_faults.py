@@ -17,7 +17,7 @@ from tests.test_program_keep import LATER, NOW, KeepingTest
 class ArchivingFaultsTest(KeepingTest):
     def setUp(self):
         super().setUp()
-        self.write(past_keep="archive", archive_to="old")
+        self.write(past_keep="archive", archive_to="old", at_most_share=1.0)
 
     def test_a_disk_that_is_full(self):
         self.slabrow("tend", "--go", "--now", "2026-05-05")

@@ -15,7 +15,7 @@ from slabrow.core.by import By
 from slabrow.core.constants import Surroundings
 from slabrow.core.mend import Mender, Refused
 from slabrow.core.names import Name
-from slabrow.core.parsed import parse_anew
+from slabrow.core.parsed import parse
 from slabrow.core.queries import Schema, conjuncts, folded
 from slabrow.core.tree import KeyColumn
 
@@ -58,9 +58,10 @@ def rewritten(
     by: By = By.RANGE,
 ) -> Rewriting:
     """The statement with every condition on the key mended that is known here."""
-    parsed = parse_anew(sql)
-    if parsed is None:
+    shared = parse(sql)
+    if shared is None:
         return Rewriting(None)
+    parsed = shared.copy()
     columns = {column.name: column for column in key if column.name}
     changes: list[tuple[str, str, str]] = []
     unequal: list[Unequal] = []
