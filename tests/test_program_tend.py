@@ -91,7 +91,7 @@ class TendTest(DatabaseTest):
     def test_detached_partitions_stay_and_dropped_ones_go(self):
         for past_keep, stays in [("detach", True), ("drop", False)]:
             with self.subTest(past_keep):
-                self.write_layout(keep="2 months", ahead="2 months", past_keep=past_keep)
+                self.write_layout(at_most_share=1.0, keep="2 months", ahead="2 months", past_keep=past_keep)
                 now = {"detach": "2026-06-15", "drop": "2026-07-15"}[past_keep]
                 self.sql("INSERT INTO apiary.log (taken_at) VALUES ('2026-07-01')") if past_keep == "drop" else None
                 done = self.json("tend", "--go", "--now", now)

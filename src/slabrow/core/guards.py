@@ -1,6 +1,6 @@
 """What upkeep will not do, whatever layout and clock say: each guard raises Refusal before anything is done."""
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from slabrow.core.actions import Action, Archive, Detach, Drop
@@ -36,8 +36,23 @@ def guard_clock(machine: datetime, server: datetime, last: datetime | None) -> N
         )
 
 
-def guard_retiring(layout: Layout, tree: Tree, actions: Sequence[Action], allowed: int | None) -> None:
-    """How much may leave in one run. allowed: the number that somebody named, which has to be the very one."""
+def has_estimates(tree: Tree) -> bool:
+    """Whether the rows of all leaves are estimated: those that were never analysed must not pass for empty ones."""
+    return all(leaf.rows is not None or leaf.is_empty for leaf in tree.leaves)
+
+
+def guard_retiring(
+    layout: Layout,
+    tree: Tree,
+    actions: Sequence[Action],
+    allowed: int | None,
+    counted: Mapping[str, int] | None = None,
+) -> None:
+    """How much may leave in one run.
+
+    allowed   the number that somebody named, which has to be the very one
+    counted   the rows of each leaf by its spelling, where they were counted
+    """
     leaving = retiring(actions)
     if not leaving:
         return
@@ -59,18 +74,25 @@ def guard_retiring(layout: Layout, tree: Tree, actions: Sequence[Action], allowe
             fix=override,
         )
     gone = {action.partition for action in leaving}
-    # Leaves that were never analysed have no estimate of their rows, and must not pass for empty ones.
-    by_rows = all(leaf.rows is not None or leaf.is_empty for leaf in tree.leaves)
+    by_rows = has_estimates(tree)
 
     def weight(leaves: Sequence[Partition]) -> int:
+        if counted is not None:
+            return sum(counted.get(leaf.spelling, 0) for leaf in leaves)
         return sum((leaf.rows or 0) if by_rows else 0 if leaf.is_empty else leaf.bytes for leaf in leaves)
 
+    known = (
+        ""
+        if counted is not None
+        else ", by the planner's estimates"
+        if by_rows
+        else ", by bytes, as some were never analysed"
+    )
     whole, lost = weight(tree.leaves), weight(_leaves_of(tree, gone))
     if whole and lost / whole > layout.at_most_share:
         raise Refusal(
             f"{lost / whole:.0%} of the rows of {layout.table} would leave in one run",
-            found=f"`at_most_share` is {layout.at_most_share:g}, "
-            + ("by the planner's estimates" if by_rows else "by bytes, as not all partitions were ever analysed"),
+            found=f"`at_most_share` is {layout.at_most_share:g}{known}",
             fix=override,
         )
 

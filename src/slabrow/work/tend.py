@@ -16,7 +16,7 @@ from slabrow.core.due import describe_clock, number_now
 from slabrow.core.errors import Refusal, ServerError, SlabrowError
 from slabrow.core.findings import Finding
 from slabrow.core.growing import LEAST_APART, Seen, ahead_in_numbers, growth_a_second
-from slabrow.core.guards import guard_clock, guard_grid, guard_retiring, retiring
+from slabrow.core.guards import guard_clock, guard_grid, guard_retiring, has_estimates, retiring
 from slabrow.core.keys import Value
 from slabrow.core.layout import Layout
 from slabrow.core.reconcile import reconcile
@@ -32,6 +32,7 @@ from slabrow.work.context import Context, Event, unseen
 from slabrow.work.upkeep import State, TableReport, Tended, TendResult
 
 GROWTH_WINDOW = timedelta(days=30)  # how long the growth of a key is looked back at
+COUNTED_BELOW = 64 * 2**20  # bytes
 MOST_NEW_VALUES = 50  # of a list, in one run: more are no list
 
 
@@ -185,7 +186,7 @@ class _Keeping:
             tended = [self._proposed(action, upkeep, layout) for action in actions]
             try:
                 self._guard_rows(layout, tree, actions, now)
-                guard_retiring(layout, tree, actions, self.asked.retiring)
+                guard_retiring(layout, tree, actions, self.asked.retiring, self._counted_rows(tree, actions))
             except Refusal as refusal:
                 return TableReport(layout, tuple(tended), leftovers, refusal, tree)
             for place, each in enumerate(tended if self.asked.go else ()):
@@ -196,6 +197,12 @@ class _Keeping:
                     tended[place] = self._told(replace(each, state=State.FAILED, text=refusal.problem))
                     return TableReport(layout, tuple(tended), leftovers, refusal, tree)
             return TableReport(layout, tuple(tended), leftovers, None, tree)
+
+    def _counted_rows(self, tree: Tree, actions: Sequence[Action]) -> dict[str, int] | None:
+        """Of a small table without statistics; None where estimates or bytes have to do."""
+        if not retiring(actions) or has_estimates(tree) or sum(leaf.bytes for leaf in tree.leaves) > COUNTED_BELOW:
+            return None
+        return measure.rows_of_leaves(self.connection, tree.table)
 
     @staticmethod
     def _unpublished(publications: Sequence[str], actions: Sequence[Action]) -> list[Finding]:
