@@ -10,14 +10,13 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop, Sweep
-from slabrow.core.bounds import CatchAll, Range, beyond_all
+from slabrow.core.bounds import CatchAll, Range
 from slabrow.core.by import By
 from slabrow.core.due import describe_clock, number_now
 from slabrow.core.errors import Refusal, ServerError, SlabrowError
 from slabrow.core.findings import Finding
 from slabrow.core.growing import LEAST_APART, Seen, ahead_in_numbers, growth_a_second
 from slabrow.core.guards import guard_clock, guard_grid, guard_retiring, has_estimates, retiring
-from slabrow.core.keys import Value
 from slabrow.core.layout import Layout
 from slabrow.core.reconcile import reconcile
 from slabrow.core.shape import Traits
@@ -29,11 +28,11 @@ from slabrow.servers.postgresql.ledger import Entry, Ledger
 from slabrow.servers.postgresql.siblings import traits
 from slabrow.work import archive, runner
 from slabrow.work.context import Context, Event, unseen
+from slabrow.work.lying import new_values, swept
 from slabrow.work.upkeep import State, TableReport, Tended, TendResult
 
 GROWTH_WINDOW = timedelta(days=30)  # how long the growth of a key is looked back at
 COUNTED_BELOW = 64 * 2**20  # bytes
-MOST_NEW_VALUES = 50  # of a list, in one run: more are no list
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,12 +171,12 @@ class _Keeping:
                 inherited = traits(connection, siblings[-1].name) if siblings else Traits()
             now = self._now(layout, tree)
             counted, unknown = self._counted(layout, tree, now)
-            values, unmade = self._new_values(layout, tree)
+            values, unmade = new_values(connection, layout, tree)
             said = "" if counted.ahead is layout.ahead else f"{layout.ahead}, {counted.ahead} keys as it grows now"
             due = reconcile(counted, tree, now, taken=taken, values=values, ahead_words=said)
             guard_grid(layout, tree)
             actions, held = self._without_held(tree, due.actions)
-            actions, lying = self._swept(layout, tree, actions)
+            actions, lying = swept(connection, layout, tree, actions)
             unpublished = self._unpublished(inherited.out_of_reach, actions)
             leftovers = (*due.leftovers, *unknown, *unmade, *held, *lying, *unpublished)
             upkeep = ddl.upkeep_of(
@@ -245,21 +244,6 @@ class _Keeping:
             return layout, [Finding("growth", text)]
         return ahead_in_numbers(layout, moment, a_second), []
 
-    def _new_values(self, layout: Layout, tree: Tree) -> tuple[tuple[Value, ...], list[Finding]]:
-        """For a list with a partition for each value: the values that lie in the catch-all and have none yet."""
-        catch_all = tree.catch_all
-        if not layout.takes_new_values or catch_all is None:
-            return (), []
-        column = catalogue.ColumnFact(tree.key[0].text, tree.key[0].type_name, tree.key[0].not_null)
-        values = measure.some_values(self.connection, catch_all.name, column, MOST_NEW_VALUES + 1)
-        if len(values) <= MOST_NEW_VALUES:
-            return tuple(values), []
-        text = (
-            f"{catch_all.spelling} holds more than {MOST_NEW_VALUES} values without a partition: write `groups` for "
-            "those that need one, or divide the table by hash"
-        )
-        return (), [Finding("drift", text, catch_all.spelling)]
-
     def _without_held(self, tree: Tree, actions: Sequence[Action]) -> tuple[list[Action], list[Finding]]:
         """What leaves, without the partitions that somebody put under hold."""
         if self.ledger is None or not retiring(actions):
@@ -276,62 +260,6 @@ class _Keeping:
             text = f"{action.partition} is under hold by {written.role}{f' until {until}' if until else ''}: it stays"
             findings.append(Finding("hold", text, str(action.partition)))
         return kept, findings
-
-    def _swept(self, layout: Layout, tree: Tree, actions: Sequence[Action]) -> tuple[list[Action], list[Finding]]:
-        """Creations whose rows lie in the catch-all become sweeps; what will stay there is named."""
-        catch_all = tree.catch_all
-        if catch_all is None or layout.by is By.HASH or not self._holds_rows(tree, catch_all):
-            return list(actions), []
-        creations = [
-            action for action in actions if isinstance(action, Create) and not isinstance(action.bounds, CatchAll)
-        ]
-        key = tuple(column.name or column.text for column in tree.key)
-        try:
-            conditions = [quoting.condition(creation.bounds, key) for creation in creations]
-            outside = [
-                "false" if beyond is None else quoting.condition(beyond, key)
-                for beyond in beyond_all([bounds for _, bounds in tree.ranges()], [each.bounds for each in creations])
-            ]
-        except ValueError:
-            return list(actions), []
-        if layout.by is By.LIST and not creations:
-            return list(actions), []  # what no list names belongs into the catch-all of a list
-        *found, early, late, nulls, every = measure.lying_in(
-            self.connection,
-            catch_all.name,
-            key[0],
-            [*conditions, *outside, f"{quoting.identifier(key[0])} IS NULL", "true"],
-        )
-        lying = dict(zip(creations, found, strict=True))
-        replaced: list[Action] = []
-        for action in actions:
-            rows = lying.get(action) if isinstance(action, Create) else None
-            if rows is None or not rows.rows or not isinstance(action, Create):
-                replaced.append(action)
-                continue
-            reason = (
-                f"it was missing: {rows.rows:,} rows with keys from {rows.low} to {rows.high} fell into the catch-all"
-            )
-            replaced.append(
-                Sweep(action.table, action.partition, action.bounds, reason, catch_all.name, rows.rows, rows.low or "",
-                      rows.high or "", action.inner)
-            )  # fmt: skip
-        staying = every.rows - sum(each.rows for each in found)
-        if not staying or layout.by is By.LIST:
-            return replaced, []
-        words = [f"{nulls.rows:,} without a key"] if nulls.rows else []
-        words += [f"{early.rows:,} from before the first partition (late: {early.low} to {early.high})"] * bool(
-            early.rows
-        )
-        words += [f"{late.rows:,} beyond the last (a clock ahead: {late.low} to {late.high})"] * bool(late.rows)
-        between = staying - nulls.rows - early.rows - late.rows
-        words += [f"{between:,} where a partition is missing that the layout does not make"] * (between > 0)
-        text = f"{catch_all.spelling} keeps {staying:,} rows that no partition of this layout takes: {', '.join(words)}"
-        return replaced, [Finding("catch_all_rows", text, catch_all.spelling)]
-
-    def _holds_rows(self, tree: Tree, catch_all: Partition) -> bool:
-        leaves = [leaf.name for leaf in tree.leaves if leaf.name == catch_all.name or leaf.parent == catch_all.spelling]
-        return measure.any_rows(self.connection, leaves)
 
     def _guard_rows(self, layout: Layout, tree: Tree, actions: Sequence[Action], now: datetime | int) -> None:
         """A clock or a `keep` that is wrong must not take away the last data: some rows have to stay."""

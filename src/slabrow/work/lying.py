@@ -1,0 +1,85 @@
+"""What lies in a catch-all: rows that move into partitions to come, values that get one, and what stays and why."""
+
+from collections.abc import Sequence
+
+from slabrow.core.actions import Action, Create, Sweep
+from slabrow.core.bounds import CatchAll, beyond_all
+from slabrow.core.by import By
+from slabrow.core.findings import Finding
+from slabrow.core.keys import Value
+from slabrow.core.layout import Layout
+from slabrow.core.tree import Partition, Tree
+from slabrow.servers.postgresql import catalogue, measure, quoting
+from slabrow.servers.postgresql.connection import Connection
+
+MOST_NEW_VALUES = 50  # of a list, in one run: more are no list
+
+
+def new_values(connection: Connection, layout: Layout, tree: Tree) -> tuple[tuple[Value, ...], list[Finding]]:
+    """For a list with a partition for each value: the values that lie in the catch-all and have none yet."""
+    catch_all = tree.catch_all
+    if not layout.takes_new_values or catch_all is None:
+        return (), []
+    column = catalogue.ColumnFact(tree.key[0].text, tree.key[0].type_name, tree.key[0].not_null)
+    values = measure.some_values(connection, catch_all.name, column, MOST_NEW_VALUES + 1)
+    if len(values) <= MOST_NEW_VALUES:
+        return tuple(values), []
+    text = (
+        f"{catch_all.spelling} holds more than {MOST_NEW_VALUES} values without a partition: write `groups` for "
+        "those that need one, or divide the table by hash"
+    )
+    return (), [Finding("drift", text, catch_all.spelling)]
+
+
+def swept(
+    connection: Connection, layout: Layout, tree: Tree, actions: Sequence[Action]
+) -> tuple[list[Action], list[Finding]]:
+    """Creations whose rows lie in the catch-all become sweeps; what will stay there is named."""
+    catch_all = tree.catch_all
+    if catch_all is None or layout.by is By.HASH or not _holds_rows(connection, tree, catch_all):
+        return list(actions), []
+    creations = [action for action in actions if isinstance(action, Create) and not isinstance(action.bounds, CatchAll)]
+    key = tuple(column.name or column.text for column in tree.key)
+    try:
+        conditions = [quoting.condition(creation.bounds, key) for creation in creations]
+        outside = [
+            "false" if beyond is None else quoting.condition(beyond, key)
+            for beyond in beyond_all([bounds for _, bounds in tree.ranges()], [each.bounds for each in creations])
+        ]
+    except ValueError:
+        return list(actions), []
+    if layout.by is By.LIST and not creations:
+        return list(actions), []  # what no list names belongs into the catch-all of a list
+    *found, early, late, nulls, every = measure.lying_in(
+        connection,
+        catch_all.name,
+        key[0],
+        [*conditions, *outside, f"{quoting.identifier(key[0])} IS NULL", "true"],
+    )
+    lying = dict(zip(creations, found, strict=True))
+    replaced: list[Action] = []
+    for action in actions:
+        rows = lying.get(action) if isinstance(action, Create) else None
+        if rows is None or not rows.rows or not isinstance(action, Create):
+            replaced.append(action)
+            continue
+        reason = f"it was missing: {rows.rows:,} rows with keys from {rows.low} to {rows.high} fell into the catch-all"
+        replaced.append(
+            Sweep(action.table, action.partition, action.bounds, reason, catch_all.name, rows.rows, rows.low or "",
+                  rows.high or "", action.inner)
+        )  # fmt: skip
+    staying = every.rows - sum(each.rows for each in found)
+    if not staying or layout.by is By.LIST:
+        return replaced, []
+    words = [f"{nulls.rows:,} without a key"] if nulls.rows else []
+    words += [f"{early.rows:,} from before the first partition (late: {early.low} to {early.high})"] * bool(early.rows)
+    words += [f"{late.rows:,} beyond the last (a clock ahead: {late.low} to {late.high})"] * bool(late.rows)
+    between = staying - nulls.rows - early.rows - late.rows
+    words += [f"{between:,} where a partition is missing that the layout does not make"] * (between > 0)
+    text = f"{catch_all.spelling} keeps {staying:,} rows that no partition of this layout takes: {', '.join(words)}"
+    return replaced, [Finding("catch_all_rows", text, catch_all.spelling)]
+
+
+def _holds_rows(connection: Connection, tree: Tree, catch_all: Partition) -> bool:
+    leaves = [leaf.name for leaf in tree.leaves if leaf.name == catch_all.name or leaf.parent == catch_all.spelling]
+    return measure.any_rows(connection, leaves)
