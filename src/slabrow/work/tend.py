@@ -201,7 +201,7 @@ class _Keeping:
         """Of a small table without statistics; None where estimates or bytes have to do."""
         if not retiring(actions) or has_estimates(tree) or sum(leaf.bytes for leaf in tree.leaves) > COUNTED_BELOW:
             return None
-        return measure.rows_of_leaves(self.connection, tree.table)
+        return measure.rows_of_leaves(self.connection, [leaf for leaf in tree.leaves if not leaf.is_empty])
 
     @staticmethod
     def _unpublished(publications: Sequence[str], actions: Sequence[Action]) -> list[Finding]:
