@@ -56,6 +56,7 @@ def main(arguments: list[str] | None = None) -> int:
         if isinstance(stream, io.TextIOWrapper):  # a terminal that has no such letter shows a question mark
             stream.reconfigure(errors="replace")
     signal.signal(signal.SIGTERM, _as_interrupt)
+    sys.unraisablehook = _unheard
     # Loading modules makes many objects and no garbage: looking for it as often as usual costs a tenth of a short run.
     gc.set_threshold(50_000)
     try:
@@ -83,6 +84,16 @@ def main(arguments: list[str] | None = None) -> int:
             file=sys.stderr,
         )
         return STOPPED
+
+
+def _unheard(ignored: "sys.UnraisableHookArgs") -> None:
+    """Ctrl-C that falls into a callback of the interpreter's own (an import lock's, say) is lost there: once more."""
+    from threading import Timer
+
+    if issubclass(ignored.exc_type, KeyboardInterrupt):
+        Timer(0.05, os.kill, (os.getpid(), signal.SIGINT)).start()
+    else:
+        sys.__unraisablehook__(ignored)
 
 
 def _as_interrupt(*_: object) -> None:

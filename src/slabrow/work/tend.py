@@ -201,7 +201,12 @@ class _Keeping:
         """Of a small table without statistics; None where estimates or bytes have to do."""
         if not retiring(actions) or has_estimates(tree) or sum(leaf.bytes for leaf in tree.leaves) > COUNTED_BELOW:
             return None
-        return measure.rows_of_leaves(self.connection, [leaf for leaf in tree.leaves if not leaf.is_empty])
+        try:
+            return measure.rows_of_leaves(self.connection, [leaf for leaf in tree.leaves if not leaf.is_empty])
+        except ServerError:
+            if self.connection.closed:
+                raise
+            return None  # one that may not be read must not keep the others from being tended
 
     @staticmethod
     def _unpublished(publications: Sequence[str], actions: Sequence[Action]) -> list[Finding]:
