@@ -37,6 +37,7 @@ $(VENV)/.python:
 $(VENV)/.embedded: $(VENV)/.python pyproject.toml constraints.txt
 	@echo "Installing Slabrow and a PostgreSQL into $(VENV) …"
 	@$(PIP) --editable '.[embedded]'
+	@$(BIN)/python -m compileall -q src
 	@touch $@
 
 $(VENV)/.dev: $(VENV)/.python pyproject.toml constraints.txt
