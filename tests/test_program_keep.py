@@ -77,6 +77,11 @@ class SweepTest(KeepingTest):
         self.slabrow("tend", "--check", "--now", "2026-05-05", code=1)  # the three rows still lie there
 
     def test_no_row_is_lost_or_doubled_under_a_writer(self):
+        # What came while the lock was waited for must be seen once it is got, whatever the default is.
+        self.sql(
+            "DO $$ BEGIN EXECUTE format('ALTER DATABASE %I SET default_transaction_isolation = ''repeatable read''', "
+            "current_database()); END $$"
+        )
         ended, written, refused = threading.Event(), [], []
 
         def writing():
@@ -103,6 +108,50 @@ class SweepTest(KeepingTest):
         self.assertGreater(len(written), 300)
         self.assertEqual([(len(written), len(written))], self.sql("SELECT count(*), count(DISTINCT n) FROM apiary.log"))
         self.assertEqual(0, self.value("SELECT count(*) FROM apiary.log_rest"))
+
+    def test_many_rows_are_copied_before_the_lock_while_others_write(self):
+        for number, changes in enumerate(("INSERT", "INSERT UPDATE DELETE")):
+            month = (5, 8)[number]
+            self.sql(
+                f"INSERT INTO apiary.log (taken_at, n) SELECT timestamptz '2026-0{month}-02' + n * interval '1 minute', n "
+                "FROM generate_series(1, 30000) n; CREATE INDEX IF NOT EXISTS log_n ON apiary.log (n, taken_at)"
+            )
+            expected = dict(self.sql("SELECT n, note FROM apiary.log"))
+            ended = threading.Event()
+            thread = threading.Thread(target=self.change, args=(ended, expected, changes, month))
+            thread.start()
+            try:
+                done = self.json("tend", "--go", "--lock-wait", "5s", "--now", f"2026-0{month}-01")
+            finally:
+                ended.set()
+                thread.join()
+            with self.subTest(changes=changes):
+                (swept,) = [each for each in done["actions"] if each["kind"] == "sweep"]
+                self.assertEqual("done", swept["state"])
+                self.assertGreaterEqual(swept["rows"], 29_000)
+                self.assertEqual(swept["rows"], self.json("history", "--kind", "sweep")["entries"][0]["rows"])
+                rows = self.sql("SELECT n, note FROM apiary.log")
+                self.assertEqual((len(rows), dict(rows)), (len(expected), expected))
+                self.assertEqual(0, self.value("SELECT count(*) FROM apiary.log_rest"))
+                self.assertEqual([], self.sql("SELECT conname FROM pg_constraint WHERE conname ~ 'slabrow'"))
+                self.assertEqual([], self.json("tend", "--now", f"2026-0{month}-01")["actions"])
+            self.sql("TRUNCATE apiary.log")
+
+    def change(self, ended, expected, changes, month):
+        """A writer of the rows in the catch-all, that keeps what it did."""
+        with psycopg.connect(self.dsn, autocommit=True) as writer:
+            number = 1_000_000
+            while not ended.is_set():
+                number += 1
+                row = [f"2026-0{month}-03", number]
+                writer.execute("INSERT INTO apiary.log (taken_at, n) VALUES (%s, %s)", row)
+                expected[number] = None
+                if "UPDATE" in changes:
+                    old = number % 30_000 + 1
+                    writer.execute("UPDATE apiary.log SET note = 'late' WHERE n = %s", [old])
+                    writer.execute("DELETE FROM apiary.log WHERE n = %s", [number - 1])
+                    expected |= {old: "late"} if old in expected else {}
+                    expected.pop(number - 1, None)
 
     def test_triggers_and_foreign_keys_that_would_act_keep_the_rows_where_they_are(self):
         self.fill("2026-05-20", 20)

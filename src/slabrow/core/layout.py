@@ -55,7 +55,7 @@ class Layout:
     archive_as: ArchiveForm = ArchiveForm.PARQUET
     at_most_retired: int = 3
     at_most_share: float = 0.5
-    at_most_swept: int = 500_000
+    at_most_swept: int = 2_000_000
     catch_all: bool = False
     open_below: bool = False
     partition_name: str = "{table}_{bound}"

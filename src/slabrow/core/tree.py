@@ -86,6 +86,10 @@ class Tree:
     def leaves(self) -> tuple[Partition, ...]:
         return tuple(partition for partition in self.partitions if partition.is_leaf)
 
+    def leaves_of(self, partition: Partition) -> tuple[Partition, ...]:
+        """The partition itself when it is a leaf, else its own partitions."""
+        return tuple(leaf for leaf in self.leaves if leaf.name == partition.name or leaf.parent == partition.spelling)
+
     @property
     def catch_all(self) -> Partition | None:
         return next((child for child in self.children if isinstance(child.bounds, CatchAll)), None)

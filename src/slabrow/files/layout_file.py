@@ -42,7 +42,7 @@ class _Entry(BaseModel):
     archive_as: ArchiveForm = ArchiveForm.PARQUET
     at_most_retired: StrictInt = 3
     at_most_share: StrictFloat | StrictInt = 0.5
-    at_most_swept: StrictInt = 500_000
+    at_most_swept: StrictInt = 2_000_000
     catch_all: StrictBool = False
     open_below: StrictBool = False
     partition_name: StrictStr = "{table}_{bound}"

@@ -24,7 +24,7 @@ def _lines(transactions: Iterable[Transaction], title: str, now: datetime) -> It
         yield ""
         yield "-- " + " ".join(transaction.purpose.split())
         if transaction.is_atomic:
-            yield "BEGIN;"
+            yield "BEGIN ISOLATION LEVEL READ COMMITTED;"
         for statement in transaction.statements:
             yield checked(statement) + ";" if isinstance(statement, Check) else statement.sql + ";"
         if transaction.is_atomic:

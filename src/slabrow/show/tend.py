@@ -48,7 +48,7 @@ def _action_data(tended: Tended) -> Json:
         "statements": [] if tended.transaction is None else statement_texts([tended.transaction]),
         "state": str(tended.state),
         "text": tended.text,
-        "rows": tended.rows if not isinstance(action, Sweep) else action.rows,
+        "rows": action.rows if tended.rows is None and isinstance(action, Sweep) else tended.rows,
         "duration_ms": tended.duration_ms,
         "lock_waits": tended.lock_waits,
     }

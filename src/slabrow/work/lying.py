@@ -81,5 +81,4 @@ def swept(
 
 
 def _holds_rows(connection: Connection, tree: Tree, catch_all: Partition) -> bool:
-    leaves = [leaf.name for leaf in tree.leaves if leaf.name == catch_all.name or leaf.parent == catch_all.spelling]
-    return measure.any_rows(connection, leaves)
+    return measure.any_rows(connection, [leaf.name for leaf in tree.leaves_of(catch_all)])

@@ -3,7 +3,7 @@
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, nullcontext
-from itertools import count
+from dataclasses import dataclass, field
 from typing import Any
 
 import psycopg
@@ -50,26 +50,49 @@ def run(
     done = 0.0
     for transaction in transactions:
         _guard_locks(connection, transaction)
-        began = time.monotonic()
-        for attempt in count(1):
+        patience = _Patience(deadline_ms, waited)
+        while True:
             try:
                 if _goes_at_once(transaction) and say is unsaid:
                     progress(done, transaction.purpose)
-                    _at_once(connection, transaction, attempt - 1)
+                    _at_once(connection, transaction, patience.tries)
                 else:
-                    checked += _once(connection, transaction, attempt - 1, lock_wait_ms, done, progress, say)
+                    checked += _once(connection, transaction, patience, lock_wait_ms, done, progress, say)
                 break
             except _LOCK_ERRORS as error:
-                waited()
-                pause_s = min(LONGEST_PAUSE_S, FIRST_PAUSE_S * 2 ** (attempt - 1))
-                left_s = None if deadline_ms is None else deadline_ms / 1_000 - (time.monotonic() - began)
-                if attempt == TRIES if left_s is None else left_s <= pause_s:
-                    raise _gave_up(connection, error, transaction, attempt) from error
-                time.sleep(pause_s)
+                if not patience.lasts():
+                    raise _gave_up(connection, error, transaction, patience.tries) from error
             except psycopg.Error as error:
                 raise translated(error, transaction.purpose) from error
         done += sum(statement.share for statement in transaction.statements)
     return checked
+
+
+@dataclass(slots=True)
+class _Patience:
+    """How long locks are tried for: with pauses that grow, in which the table is free for others.
+
+    deadline_ms  from now on; None: six tries
+    waited       hears of each try that got no lock
+    """
+
+    deadline_ms: int | None
+    waited: Callable[[], None]
+    tries: int = 0
+    began: float = field(default_factory=time.monotonic)
+
+    def lasts(self) -> bool:
+        """Called after a try that got no lock: pauses and returns True, or returns False when it was the last."""
+        self.waited()
+        self.tries += 1
+        pause_s = min(LONGEST_PAUSE_S, FIRST_PAUSE_S * 2 ** (self.tries - 1))
+        if self.deadline_ms is None:
+            ends = self.tries >= TRIES
+        else:
+            ends = self.deadline_ms / 1_000 - (time.monotonic() - self.began) <= pause_s
+        if not ends:
+            time.sleep(pause_s)
+        return not ends
 
 
 def _goes_at_once(transaction: Transaction) -> bool:
@@ -82,7 +105,7 @@ def _goes_at_once(transaction: Transaction) -> bool:
 def _at_once(connection: Connection, transaction: Transaction, lock_waits: int) -> None:
     """A transaction in one message: of a thousand partitions to create, half the time is the ways to the server."""
     counted = f"SET LOCAL slabrow.lock_waits = {lock_waits:d}".encode()
-    statements = (b"BEGIN", counted, *map(_sql, transaction.statements), b"COMMIT")
+    statements = (b"BEGIN ISOLATION LEVEL READ COMMITTED", counted, *map(_sql, transaction.statements), b"COMMIT")
     try:
         connection.execute(b";\n".join(statements))
     except BaseException:
@@ -94,15 +117,14 @@ def _at_once(connection: Connection, transaction: Transaction, lock_waits: int) 
 def _once(
     connection: Connection,
     transaction: Transaction,
-    lock_waits: int,
+    patience: _Patience,
     lock_wait_ms: int,
     done: float,
     progress: Progress,
     say: Callable[[str], None],
 ) -> list[Rows]:
     checked: list[Rows] = []
-    # Where the ledger's entry, which stands in the same transaction, finds it.
-    connection.execute("SELECT set_config('slabrow.lock_waits', %s, false)", [str(lock_waits)])
+    _say_waits(connection, patience.tries)
     if not transaction.is_atomic:
         connection.execute("SELECT set_config('lock_timeout', %s, false)", [str(lock_wait_ms)])
     with connection.transaction() if transaction.is_atomic else nullcontext():
@@ -114,7 +136,7 @@ def _once(
                 _refuse_difference(statement, rows)
                 checked.append(rows)
             elif statement.is_lock:
-                _lock(connection, statement, transaction)
+                _lock(connection, statement, transaction, patience)
             else:
                 connection.execute(_sql(statement))
             say(f"{time.monotonic() - began:8.3f} s  {_sql(statement).decode()}")
@@ -128,20 +150,27 @@ def _sql(statement: Statement | Check) -> bytes:
     return (statement.sql if isinstance(statement, Statement) else statement.query).encode()
 
 
-def _lock(connection: Connection, statement: Statement, transaction: Transaction) -> None:
+def _lock(connection: Connection, statement: Statement, transaction: Transaction, patience: _Patience) -> None:
     """Takes a lock within a savepoint, so that a try that waited too long costs only itself.
 
     Raises ServerError after the last try: the transaction is then given up, and its long work is not begun again.
     """
-    for attempt in range(1, TRIES + 1):
+    own = _Patience(patience.deadline_ms, patience.waited)  # from here on: the work before it may have taken long
+    while True:
         try:
             with connection.transaction():
                 connection.execute(_sql(statement))
-            return
+            break
         except _LOCK_ERRORS as error:
-            if attempt == TRIES:
-                raise _gave_up(connection, error, transaction, attempt) from error
-            time.sleep(FIRST_PAUSE_S * 2 ** (attempt - 1))
+            if not own.lasts():
+                raise _gave_up(connection, error, transaction, own.tries) from error
+    if own.tries:
+        _say_waits(connection, patience.tries + own.tries)
+
+
+def _say_waits(connection: Connection, waits: int) -> None:
+    """Where the ledger's entry, which stands in the same transaction, finds it."""
+    connection.execute("SELECT set_config('slabrow.lock_waits', %s, false)", [str(waits)])
 
 
 def _refuse_difference(check: Check, rows: Rows) -> None:

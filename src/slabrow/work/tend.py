@@ -25,12 +25,15 @@ from slabrow.core.tree import Partition, Tree
 from slabrow.servers.postgresql import catalogue, ddl, measure, quoting
 from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.ledger import Entry, Ledger
+from slabrow.servers.postgresql.shape import constraints, indexes
 from slabrow.servers.postgresql.siblings import traits
+from slabrow.servers.postgresql.sweeping import CHANGED, COPIED_ABOVE, ROWS_SETTING, Copying
 from slabrow.work import archive, runner
 from slabrow.work.context import Context, Event, unseen
 from slabrow.work.lying import new_values, swept
 from slabrow.work.upkeep import State, TableReport, Tended, TendResult
 
+SWEEPS = 3  # times that a sweep is tried: the last one wholly under the lock
 GROWTH_WINDOW = timedelta(days=30)  # how long the growth of a key is looked back at
 COUNTED_BELOW = 64 * 2**20  # bytes
 
@@ -155,8 +158,18 @@ class _Keeping:
     @staticmethod
     def _is_empty(tree: Tree, partition: Partition) -> bool:
         """Whether a partition has no block for rows, as the catalogue says."""
-        leaves = [leaf for leaf in tree.leaves if partition.name == leaf.name or leaf.parent == partition.spelling]
-        return all(leaf.is_empty for leaf in leaves)
+        return all(leaf.is_empty for leaf in tree.leaves_of(partition))
+
+    def _copying(self, tree: Tree, actions: Sequence[Action]) -> Copying | None:
+        """What sweeps of many rows need to know; None without any, and where the catch-all is no usual table."""
+        if tree.catch_all is None or not any(isinstance(each, Sweep) and each.rows > COPIED_ABOVE for each in actions):
+            return None
+        leaves = measure.blocks(self.connection, [leaf.name for leaf in tree.leaves_of(tree.catch_all)])
+        if leaves is None:
+            return None
+        with catalogue.reading(self.connection):
+            parent = catalogue.relation(self.connection, tree.table)
+            return Copying(leaves, constraints(self.connection, parent), indexes(self.connection, parent))
 
     def tend(self, layout: Layout) -> TableReport:
         connection, wait_ms = self.connection, self.context.lock_wait_ms
@@ -180,8 +193,9 @@ class _Keeping:
             unpublished = self._unpublished(inherited.out_of_reach, actions)
             leftovers = (*due.leftovers, *unknown, *unmade, *held, *lying, *unpublished)
             upkeep = ddl.upkeep_of(
-                tree, wait_ms, owner, role, layout.within, columns, inherited, layout.detach_to, layout.catch_all
-            )
+                tree, wait_ms, owner, role, layout.within, columns, inherited, layout.detach_to, layout.catch_all,
+                self._copying(tree, actions),
+            )  # fmt: skip
             tended = [self._proposed(action, upkeep, layout) for action in actions]
             try:
                 self._guard_rows(layout, tree, actions, now)
@@ -190,7 +204,7 @@ class _Keeping:
                 return TableReport(layout, tuple(tended), leftovers, refusal, tree)
             for place, each in enumerate(tended if self.asked.go else ()):
                 try:
-                    tended[place] = self._told(self._done(each, layout))
+                    tended[place] = self._told(self._done(each, layout, upkeep))
                 except Refusal as refusal:
                     self._write(each, "failed", 0.0, refusal.problem)
                     tended[place] = self._told(replace(each, state=State.FAILED, text=refusal.problem))
@@ -305,12 +319,18 @@ class _Keeping:
                 return Tended(action, transaction, State.SKIPPED, f"its rows were not moved: {why}")
         return Tended(action, transaction, State.PROPOSED)
 
-    def _done(self, tended: Tended, layout: Layout) -> Tended:
+    def _done(self, tended: Tended, layout: Layout, upkeep: ddl.Upkeep) -> Tended:
         if tended.transaction is None or tended.state is State.SKIPPED:
             return tended
         began, waits = time.monotonic(), self.course.lock_waits
         try:
-            done = self._archived(tended, layout) if isinstance(tended.action, Archive) else self._ran(tended)
+            match tended.action:
+                case Archive():
+                    done = self._archived(tended, layout)
+                case Sweep():
+                    done = self._swept(tended, upkeep)
+                case _:
+                    done = self._ran(tended)
         except ServerError as error:
             if self.connection.closed:
                 raise
@@ -350,11 +370,10 @@ class _Keeping:
     def _ran(self, tended: Tended) -> Tended:
         assert tended.transaction is not None
         began = time.monotonic()
-        rows = tended.action.rows if isinstance(tended.action, Sweep) else None
         transaction = tended.transaction
         if self.ledger is not None and transaction.is_atomic:
             # In the same transaction: what is done is in the ledger, and what is not is not, wherever it is killed.
-            entry = Statement(self.ledger.insertion(self._entry(tended, "done", None, rows)))
+            entry = Statement(self.ledger.insertion(self._entry(tended, "done", None)))
             transaction = replace(transaction, statements=(*transaction.statements, entry))
         elif self.ledger is not None:
             # What may not stand in a transaction is written down before: a kill leaves an entry that has no end.
@@ -362,7 +381,27 @@ class _Keeping:
         self._run(transaction)
         if not transaction.is_atomic:
             self._write(tended, "done", (time.monotonic() - began) * 1_000)
-        return replace(tended, state=State.DONE, rows=rows)
+        return replace(tended, state=State.DONE)
+
+    def _swept(self, tended: Tended, upkeep: ddl.Upkeep) -> Tended:
+        """Again when rows of the catch-all were changed while they were copied, and at last wholly under the lock."""
+        for attempt in range(1, SWEEPS + 1):
+            if attempt == SWEEPS:
+                under_lock = replace(upkeep, copying=None)
+                tended = replace(tended, transaction=under_lock.transaction(tended.action))
+            transaction = tended.transaction
+            assert transaction is not None
+            if self.ledger is not None:
+                entry = self.ledger.insertion(self._entry(tended, "done", None), rows_setting=ROWS_SETTING)
+                transaction = replace(transaction, statements=(*transaction.statements, Statement(entry)))
+            try:
+                self._run(transaction)
+                break
+            except Refusal as refusal:
+                if refusal.problem != CHANGED or attempt == SWEEPS:
+                    raise
+        moved = self.connection.execute(f"SELECT current_setting('{ROWS_SETTING}')::bigint".encode()).fetchone()
+        return replace(tended, state=State.DONE, rows=moved[0] if moved else None)
 
     def _archived(self, tended: Tended, layout: Layout) -> Tended:
         assert tended.transaction is not None

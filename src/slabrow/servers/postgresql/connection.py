@@ -42,6 +42,8 @@ def connect(dsn: str) -> Connection:
         )
     except psycopg.OperationalError as error:
         raise _unreachable(error, str(settings.get("password") or "")) from None
+    # What is looked at after a lock was got must be what is there then, whatever the role's default is.
+    connection.isolation_level = psycopg.IsolationLevel.READ_COMMITTED
     version = connection.info.server_version // 10_000
     if version < OLDEST:
         connection.close()

@@ -9,10 +9,11 @@ from slabrow.core.due import Planned
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name, fit
 from slabrow.core.shape import Column, Shape, Traits, extended
-from slabrow.core.statements import Statement, Transaction
+from slabrow.core.statements import Check, Statement, Transaction
 from slabrow.core.tree import Tree
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.quoting import identifier, literal
+from slabrow.servers.postgresql.sweeping import COPIED_ABOVE, Copying, Sweeping
 
 USUAL = Traits()
 
@@ -249,6 +250,7 @@ class Upkeep:
     owner          the parent's owner, when the acting role is another; None when it is the same
     traits         what new partitions take from a sibling
     detach_to      the schema into which detached partitions go; None: they stay in theirs
+    copying        for sweeps that copy first; None: rows move under the lock
     """
 
     key: tuple[str, ...]
@@ -260,15 +262,19 @@ class Upkeep:
     within: Layout | None = None
     traits: Traits = USUAL
     detach_to: str | None = None
+    copying: Copying | None = None
 
     def transaction(self, action: Action) -> Transaction:
+        purpose = f"{action.kind} {action.partition}"
+        if isinstance(action, Sweep):
+            return Transaction(purpose, (lock_timeout(self.lock_wait_ms), *self._sweeping(action)))
         statements, is_atomic = self._statements(action)
         share = 1 / len(statements)
         timeout = (lock_timeout(self.lock_wait_ms),) if is_atomic else ()
         made = (*timeout, *(Statement(sql, share) for sql in statements))
-        return Transaction(f"{action.kind} {action.partition}", made, is_atomic)
+        return Transaction(purpose, made, is_atomic)
 
-    def _statements(self, action: Action) -> tuple[list[str], bool]:
+    def _statements(self, action: Create | Detach | Drop | Archive) -> tuple[list[str], bool]:
         """The SQL, and whether it may stand in a transaction block."""
         parent, partition = quoting.table(action.table), quoting.table(action.partition)
         match action:
@@ -289,27 +295,19 @@ class Upkeep:
                 move = f"ALTER TABLE IF EXISTS {partition} SET SCHEMA {identifier(self.detach_to)}"
                 moved = quoting.table(Name(self.detach_to, action.partition.table))
                 return [move, detach.replace(f"PARTITION {partition}", f"PARTITION {moved}")], how != " CONCURRENTLY"
-            case Sweep():
-                return self._sweeping(action, parent, partition), True
             case Archive():
                 raise NotImplementedError("archiving writes files, not statements")
             case _:
                 assert_never(action)
 
-    def _sweeping(self, action: Sweep, parent: str, partition: str) -> list[str]:
+    def _sweeping(self, action: Sweep) -> list[Statement | Check]:
         """In one transaction, so that no reader misses a row, under the lock that ATTACH takes on a catch-all."""
-        *made, attach = self._creation(action, parent, partition)
-        catch_all, names = quoting.table(action.catch_all), quoting.columns(self.columns)
-        moved = (
-            f"WITH moved AS (DELETE FROM {catch_all} WHERE {quoting.condition(action.bounds, self.key)} "
-            f"RETURNING {names}) INSERT INTO {partition} ({names}) SELECT {names} FROM moved"
-        )
-        # Writers wait at the parent: one that had been sent to the catch-all before would be refused by it after.
-        locks = [
-            f"LOCK TABLE ONLY {parent} IN SHARE ROW EXCLUSIVE MODE",
-            f"LOCK TABLE {catch_all} IN ACCESS EXCLUSIVE MODE",
-        ]
-        return [*made, *locks, moved, attach]
+        parent, partition = quoting.table(action.table), quoting.table(action.partition)
+        sweeping = Sweeping(action, self.key, self.columns)
+        *made, attach = map(Statement, self._creation(action, parent, partition))
+        if action.rows <= COPIED_ABOVE or self.copying is None:
+            return [*made, *sweeping.under_lock(), attach]
+        return [*made, *sweeping.copied_first(self.copying), attach, sweeping.after()]
 
     def _creation(self, action: Create | Sweep, parent: str, partition: str) -> list[str]:
         """Made apart and attached: ATTACH PARTITION takes SHARE UPDATE EXCLUSIVE on the parent, where CREATE TABLE …
@@ -360,14 +358,17 @@ def upkeep_of(
     traits: Traits = USUAL,
     detach_to: str | None = None,
     makes_catch_all: bool = False,
+    copying: Copying | None = None,
 ) -> Upkeep:
     """How actions on this tree are written. owner: of the parent; role: who acts; within: of the layout.
 
     columns   those that a sweep moves: all but the generated ones
     makes_catch_all  whether one of the actions does: what leaves after it leaves beside a catch-all
+    copying   as of Upkeep
     """
     detaching = frozenset(partition.name for partition in tree.partitions if partition.is_detaching)
     key = tuple(column.name or column.text for column in tree.key)
     other_owner = None if owner == role else owner
     has_catch_all = tree.catch_all is not None or makes_catch_all
-    return Upkeep(key, columns, has_catch_all, detaching, lock_wait_ms, other_owner, within, traits, detach_to)
+    return Upkeep(key, columns, has_catch_all, detaching, lock_wait_ms, other_owner, within, traits, detach_to,
+                  copying)  # fmt: skip

@@ -159,8 +159,12 @@ class Ledger:
                 ) from error
             raise ServerError("there is no ledger, and none can be made", found=error.found, fix=_NO_LEDGER) from error
 
-    def insertion(self, entry: Entry) -> str:
-        """The INSERT for an entry. Without a duration, the time since its transaction began counts."""
+    def insertion(self, entry: Entry, *, rows_setting: str | None = None) -> str:
+        """The INSERT for an entry. Without a duration, the time since its transaction began counts.
+
+        rows_setting  the server's setting in which the transaction has left how many rows it moved
+        """
+        counted = None if rows_setting is None else f"current_setting({literal(rows_setting)})::bigint"
         took = "extract(epoch FROM clock_timestamp() - transaction_timestamp()) * 1000"
         values = (
             f"{literal(entry.clock.isoformat())}, {entry.is_machine_clock}, {literal(entry.run)}, "
@@ -168,7 +172,7 @@ class Ledger:
             f"{literal(entry.partition)}, {literal(entry.state)}, "
             f"ARRAY[{', '.join(map(literal, entry.statements))}]::text[], "
             f"{took if entry.duration_ms is None else round(entry.duration_ms, 3)}, "
-            f"{'NULL' if entry.rows is None else entry.rows}, "
+            f"{counted or ('NULL' if entry.rows is None else entry.rows)}, "
             f"greatest({entry.lock_waits}, "
             "coalesce(nullif(current_setting('slabrow.lock_waits', true), ''), '0')::int), "
             f"{'NULL' if entry.note is None else literal(entry.note)}, "

@@ -158,6 +158,22 @@ def any_rows(connection: Connection, tables: Sequence[Name]) -> bool:
     return False
 
 
+def blocks(connection: Connection, tables: Sequence[Name]) -> tuple[tuple[Name, int], ...] | None:
+    """The blocks of each table; None when one is not a heap, whose rows alone have the server's ctid and xmin."""
+    names = [quoting.table(each) for each in tables]
+    with reading(connection, "look through the catch-all"):
+        rows = connection.execute(
+            """SELECT c.relkind = 'r' AND a.amname = 'heap',
+                      pg_relation_size(c.oid) / current_setting('block_size')::int
+               FROM unnest(%s::text[]) WITH ORDINALITY w (name, place) JOIN pg_class c ON c.oid = w.name::regclass
+               LEFT JOIN pg_am a ON a.oid = c.relam ORDER BY w.place""",
+            [names],
+        ).fetchall()
+    if not all(is_heap for is_heap, _ in rows):
+        return None
+    return tuple((table, size) for table, (_, size) in zip(tables, rows, strict=True))
+
+
 @dataclass(frozen=True, slots=True)
 class Lying:
     """Rows of one kind in a catch-all: how many, with the least and the greatest key among them as text."""

@@ -27,11 +27,8 @@ def shape(connection: Connection, name: Name) -> Shape:
         name=found.name,
         owner=owner,
         columns=tuple(Column(*row) for row in connection.execute(_COLUMNS, [found.oid]).fetchall()),
-        constraints=tuple(
-            Constraint(name, kind, definition, tuple(columns or ()))
-            for name, kind, definition, columns in connection.execute(_CONSTRAINTS, [found.oid]).fetchall()
-        ),
-        indexes=tuple(_index(found, row) for row in connection.execute(_INDEXES, [found.oid]).fetchall()),
+        constraints=constraints(connection, found),
+        indexes=indexes(connection, found),
         grants=tuple(Grant(*row) for row in connection.execute(_GRANTS, {"oid": found.oid}).fetchall()),
         sequences=tuple(
             Sequence(Name(schema, name), column, identity)
@@ -44,6 +41,17 @@ def shape(connection: Connection, name: Name) -> Shape:
         is_unlogged=persistence == "u",
         obstacles=tuple(_obstacles(connection, found)),
     )
+
+
+def constraints(connection: Connection, found: Relation) -> tuple[Constraint, ...]:
+    """Keys, foreign keys and checks, keys first."""
+    rows = connection.execute(_CONSTRAINTS, [found.oid]).fetchall()
+    return tuple(Constraint(name, kind, sql, tuple(columns or ())) for name, kind, sql, columns in rows)
+
+
+def indexes(connection: Connection, found: Relation) -> tuple[Index, ...]:
+    """The indexes that no constraint owns. Raises ServerError when a definition cannot be read."""
+    return tuple(_index(found, row) for row in connection.execute(_INDEXES, [found.oid]).fetchall())
 
 
 def _one(connection: Connection, query: str, found: Relation) -> tuple[Any, ...]:
