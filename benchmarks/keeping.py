@@ -10,9 +10,9 @@ import tempfile
 import time
 from pathlib import Path
 
-from slabrow.servers.postgresql.catalogue import _TREE
 from slabrow.servers.postgresql.connection import Connection, connect
 from slabrow.servers.postgresql.private import find_binaries, start
+from slabrow.servers.postgresql.tree_rows import QUERY
 
 TABLES, PARTITIONS, RUNS = 200, 50, 5
 NOW = "2026-06-15"
@@ -47,7 +47,7 @@ def idle(connection: Connection, dsn: str, folder: Path) -> tuple[float, float]:
     _layouts(folder, TABLES, "1 month")
     options = ["--layout", folder / "slabrow.toml", "--dsn", dsn, "--now", NOW, "--quiet"]
     _seconds(PROGRAM, "tend", *options, "--go")
-    query = _TREE.replace(
+    query = QUERY.replace(
         "%s::oid[]", "(SELECT array_agg(oid) FROM pg_class WHERE relkind = 'p' AND relname ~ '^reading_')"
     )
     (folder / "query.sql").write_text(query.replace("%s", "false"))

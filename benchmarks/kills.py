@@ -1,10 +1,12 @@
 """Upkeep killed again and again under a writer: nothing lost, nothing doubled, every archive readable and equal.
 
     python -m benchmarks.kills [KILLS]
+    python -m benchmarks.kills --together SECONDS
 
 A table by day with a catch-all is tended while its days go by: partitions are made, swept and archived. Each run is killed
 (SIGKILL) at a random moment while a writer adds rows, early and late ones too. After the last run every row that was ever
-written has to stand in the table or in one archive, and in one of them only.
+written has to stand in the table or in one archive, and in one of them only. With --together nothing is killed: two runs
+begin at the same moment, again and again.
 """
 
 import argparse
@@ -17,6 +19,7 @@ import sys
 import tempfile
 import threading
 import time
+from collections import Counter
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -25,6 +28,7 @@ import pyarrow.parquet
 
 from slabrow.files.archive_file import check_archive, read_manifest
 from slabrow.servers.postgresql.private import find_binaries, start
+from slabrow.servers.postgresql.sweeping import COPIED_ABOVE
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 LAYOUT = """
@@ -41,6 +45,7 @@ at_most_retired = 99
 at_most_share = 1.0
 catch_all = true
 """
+MANY = COPIED_ABOVE + 5_000
 BEGIN = datetime(2026, 3, 1, tzinfo=UTC)
 
 
@@ -50,11 +55,19 @@ class Writer(threading.Thread):
     def __init__(self, dsn: str) -> None:
         super().__init__(daemon=True)
         self.dsn, self.day, self.written, self.refused, self.ended = dsn, BEGIN, 0, 0, False
+        self.adds_many = False  # once: more rows without a partition than a sweep moves under its lock
 
     def run(self) -> None:
         with psycopg.connect(self.dsn, autocommit=True) as connection:
             while not self.ended:
                 try:
+                    if self.adds_many:
+                        self.adds_many = False
+                        connection.execute(
+                            "INSERT INTO log (at, n) SELECT %s::timestamptz + interval '5 days', n FROM generate_series(%s::int, %s::int) n",
+                            [self.day, self.written, self.written + MANY - 1],
+                        )
+                        self.written += MANY
                     # From twelve days back to six days ahead: some have no partition any more, some none yet.
                     connection.execute(
                         "INSERT INTO log (at, n) SELECT %s::timestamptz + (random() * 18 - 12) * interval '1 day', n "
@@ -70,6 +83,7 @@ class Writer(threading.Thread):
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])  # type: ignore[union-attr]
     parser.add_argument("kills", nargs="?", type=int, default=200)
+    parser.add_argument("--together", type=int, metavar="SECONDS")
     options = parser.parse_args()
     chance = random.Random(7)
     server = start(find_binaries()[0], {})
@@ -87,12 +101,22 @@ def main() -> int:
             writer = Writer(server.dsn)
             writer.start()
             began, killed = time.monotonic(), 0
-            while killed < options.kills:
+            codes: Counter[int] = Counter()
+            while killed < options.kills if options.together is None else time.monotonic() - began < options.together:
                 day += timedelta(hours=chance.choice((0, 6, 12, 30)))
-                writer.day = day
-                process = subprocess.Popen(
-                    [*command, day.isoformat()], cwd=folder, env=environment, stdout=subprocess.DEVNULL
-                )
+                writer.day, writer.adds_many = day, chance.random() < 0.25
+                processes = [
+                    subprocess.Popen(
+                        [*command, day.isoformat()],
+                        cwd=folder, env=environment, stdout=subprocess.DEVNULL,
+                        stderr=None if options.together is None else subprocess.DEVNULL,
+                    )
+                    for _ in range(1 if options.together is None else 2)
+                ]  # fmt: skip
+                if options.together is not None:
+                    codes.update(process.wait() for process in processes)
+                    continue
+                process = processes[0]
                 time.sleep(0.3 + chance.random() * 1.5)
                 if process.poll() is None:
                     process.send_signal(signal.SIGKILL)
@@ -104,6 +128,14 @@ def main() -> int:
             for _ in range(2):
                 done = subprocess.run(
                     [*command, day.isoformat()], cwd=folder, env=environment, stdout=subprocess.DEVNULL, check=False
+                )
+            if options.together is not None:
+                twice = connection.execute(
+                    "SELECT kind, partition_name FROM slabrow.ledger WHERE state = 'done' AND kind <> 'create' "
+                    "GROUP BY 1, 2 HAVING count(*) > 1"
+                ).fetchall()
+                print(
+                    f"{sum(codes.values())} runs, two at a time; by exit code {dict(codes)}; done twice: {twice or 'nothing'}"
                 )
             return judge(connection, folder, writer, killed, took, day, done.returncode)
     finally:

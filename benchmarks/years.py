@@ -1,12 +1,16 @@
 """Five years of upkeep, day by day, on a real server: the layouts of the demo, and one by week and one by number.
 
-    python -m benchmarks.years [DAYS]
+    python -m benchmarks.years [DAYS] [--program]
 
-Every day rows come for that day and for the days around it, then upkeep runs with that day as its clock. Every day the
+Every day upkeep runs with that day as its clock, within this process or with --program as the program that people run;
+then rows come for that day and for the days around it. Every day the
 partitions that `ahead` asks for have to be there, nothing younger than `keep` may be gone, no row may be lost that is
 younger, and the number of partitions has to stay bounded.
 """
 
+import argparse
+import json
+import subprocess
 import sys
 import tempfile
 from datetime import UTC, datetime, timedelta
@@ -19,6 +23,7 @@ from slabrow.servers.postgresql.private import find_binaries, start
 from slabrow.work.context import Context
 from slabrow.work.tend import Asked, tend
 
+PROGRAM = Path(sys.executable).with_name("slabrow")
 FIRST = datetime(2025, 1, 13, 3, tzinfo=UTC)
 MORE = """
 [[layout]]
@@ -97,8 +102,38 @@ def _faults(connection: Connection, now: datetime) -> list[str]:
     return faults
 
 
+def _tended(dsn: str, file: Path, now: datetime, *, program: bool) -> tuple[list[str], str | None]:
+    """What was done, and the error that ended it."""
+    if program:
+        command = [
+            PROGRAM,
+            "tend",
+            "--go",
+            "--dsn",
+            dsn,
+            "--layout",
+            file,
+            "--now",
+            now.isoformat(),
+            "--format",
+            "json",
+        ]
+        run = subprocess.run(command, capture_output=True, text=True)
+        if run.returncode not in (0, 1):
+            return [], run.stderr or run.stdout
+        return [f"{each['kind']} {each['partition']}" for each in json.loads(run.stdout)["actions"]], None
+    context = Context(dsn, file, None, now, is_machine_clock=False)
+    result = tend(context, read_layouts(file), Asked(True, None, "apiary"))
+    error = None if result.error is None else str(result.error)
+    return [f"{each.action.kind} {each.action.partition}" for each in result.actions], error
+
+
 def main() -> int:
-    days = int(sys.argv[1]) if len(sys.argv) > 1 else 5 * 365 + 1
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("days", nargs="?", type=int, default=5 * 365 + 1)
+    parser.add_argument("--program", action="store_true")
+    options = parser.parse_args()
+    days = options.days
     server = start(find_binaries()[0], {})
     faults = 0
     try:
@@ -106,22 +141,19 @@ def main() -> int:
             _built(connection)
             file = Path(name) / "slabrow.toml"
             file.write_text(LAYOUTS + MORE)
-            layouts = read_layouts(file)
+            tables = len(read_layouts(file))
             for number in range(days):
                 now = FIRST + timedelta(days=number)
-                context = Context(server.dsn, file, None, now, is_machine_clock=False)
                 for _ in range(2):  # before the rows of the day, and once more: then there is nothing to do
-                    result = tend(context, layouts, Asked(True, None, "apiary"))
-                found = [f"{each.action.kind} {each.action.partition} a second time" for each in result.actions]
-                if result.error is not None:
-                    found.append(str(result.error))
+                    actions, error = _tended(server.dsn, file, now, program=options.program)
+                found = [f"{action} a second time" for action in actions] + ([error] if error else [])
                 _rows(connection, now, number)
                 for fault in (*found, *_faults(connection, now)):
                     print(f"{now:%Y-%m-%d}: {fault}")
                     faults += 1
             row = connection.execute("SELECT kind, count(*) FROM apiary.ledger GROUP BY 1 ORDER BY 1").fetchall()
             done = ", ".join(f"{kind} {count}" for kind, count in row)
-            print(f"{days} days of upkeep on {len(layouts)} tables: {done}; faults {faults}")
+            print(f"{days} days of upkeep on {tables} tables: {done}; faults {faults}")
     finally:
         server.stop()
     return 0 if faults == 0 else 1

@@ -213,7 +213,7 @@ class LawTest(unittest.TestCase):
             again = reconcile(layout, tree, moment)
             self.assertEqual((), again.actions)
             self.assertNotIn("drift", [finding.code for finding in again.leftovers])
-            ranges = sorted((bounds for _, bounds in tree.ranges()), key=range_order)
+            ranges = sorted((bounds for _, bounds in tree.ranges), key=range_order)
             for lower, upper in zip(ranges, ranges[1:], strict=False):
                 self.assertLessEqual(lower.to, upper.from_)  # no key in two partitions
 

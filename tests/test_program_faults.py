@@ -102,6 +102,26 @@ class StoppedServerTest(KeepingTest):
         rows = self.value("SELECT count(*) FROM apiary.log") + sum(each["rows"] for each in archived)
         self.assertEqual(160, rows)
 
+    def test_what_stays_running_goes_on_when_the_server_is_back(self):
+        self.write(ahead="30 months")
+        process = begin("tend", "--go", "--every", "1s", cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+        self.wait_until("SELECT count(*) > 9 FROM pg_inherits WHERE inhparent = 'apiary.log'::regclass")
+        for more in (40, 50):
+            os.kill(
+                self.value("SELECT pg_backend_pid()"), signal.SIGKILL
+            )  # every session ends, and the log is replayed
+            self.connection.close()
+            self.connection = self.reconnected()
+            before = self.value("SELECT count(*) FROM pg_inherits WHERE inhparent = 'apiary.log'::regclass")
+            self.write(ahead=f"{more} months")
+            self.wait_until(
+                f"SELECT count(*) > {before} FROM pg_inherits WHERE inhparent = 'apiary.log'::regclass", seconds=60
+            )
+        process.send_signal(signal.SIGTERM)
+        output, error = process.communicate(timeout=20)
+        self.assertNotIn("Traceback", error)
+        self.assertIn("partitions created", output)
+
     def reconnected(self):
         end = time.monotonic() + 30
         while True:

@@ -24,9 +24,14 @@ LAYOUT_FILE = "slabrow.toml"
 
 
 def add_common(
-    parser: argparse.ArgumentParser, *, table: bool = True, changes: bool = False, picture: bool = False
+    parser: argparse.ArgumentParser,
+    *,
+    table: bool = True,
+    changes: bool = False,
+    deadline: bool = False,
+    picture: bool = False,
 ) -> None:
-    """table: has --table; changes: has --go and --script; picture: has --picture."""
+    """table: has --table; changes: has --go and --script; deadline: --lock-deadline too; picture: has --picture."""
     group = parser.add_argument_group("common options")
     group.add_argument(
         "--dsn",
@@ -60,6 +65,12 @@ def add_common(
             default="2s",
             help="the longest wait for a lock, such as 500ms or 5s; tried again a few times (default 2s)",
         )
+        if deadline:
+            doing.add_argument(
+                "--lock-deadline",
+                metavar="TIME",
+                help="how long a lock is tried for again and again; six times unless given",
+            )
 
 
 def add_offline(parser: argparse.ArgumentParser) -> None:

@@ -58,7 +58,7 @@ def main(arguments: list[str] | None = None) -> int:
     signal.signal(signal.SIGTERM, _as_interrupt)
     sys.unraisablehook = _unheard
     # Loading modules makes many objects and no garbage: looking for it as often as usual costs a tenth of a short run.
-    gc.set_threshold(50_000)
+    gc.set_threshold(200_000)
     try:
         return _run(given)
     except SlabrowError as error:

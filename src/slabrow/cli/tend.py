@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING
 from slabrow.cli.codes import FINE, FOUND, NO_SERVER
 from slabrow.cli.common import add_common, context, load_meanwhile, parse_moment, parse_wait, progress, write_script
 from slabrow.core.errors import UsageError, nearest
-from slabrow.work.context import Event, untold
+from slabrow.work.context import Context, Event, untold
 
 if TYPE_CHECKING:
     from slabrow.files.metrics_server import MetricsServer
+    from slabrow.work.trees_ahead import TreesAhead
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -48,10 +49,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     again = parser.add_argument_group("again and again")
     again.add_argument("--every", metavar="TIME", help="stay running, and do it every 15min, 1h …")
     again.add_argument("--unit", choices=("cron", "systemd"), help="print the files that make a scheduler do it")
-    add_common(parser, changes=True)
-    parser.add_argument(
-        "--lock-deadline", metavar="TIME", help="how long a lock is tried for again and again; six times unless given"
-    )
+    add_common(parser, changes=True, deadline=True)
 
 
 def run(options: argparse.Namespace) -> int:
@@ -77,6 +75,27 @@ def run(options: argparse.Namespace) -> int:
 def _once(options: argparse.Namespace, server: "MetricsServer | None" = None) -> int:
     deadline_ms = None if options.lock_deadline is None else parse_wait(options.lock_deadline)
     asked = replace(context(options), tell=_LOGS[options.log], lock_deadline_ms=deadline_ms)
+    measured = options.metrics is not None or server is not None
+    ahead = None if options.on or options.hold or options.unhold or asked.table else _ahead(asked, with_sizes=measured)
+    try:
+        return _tended(options, asked, server, ahead)
+    finally:
+        if ahead is not None:
+            ahead.close()
+
+
+def _ahead(asked: Context, *, with_sizes: bool) -> "TreesAhead | None":
+    """Asks for the trees before anything else is loaded. None where the layout file names no table."""
+    from slabrow.files.layout_tables import tables_named
+    from slabrow.work.trees_ahead import TreesAhead
+
+    names = tables_named(asked.layout_file)
+    return TreesAhead(asked.dsn, names, with_sizes=with_sizes) if names else None
+
+
+def _tended(
+    options: argparse.Namespace, asked: Context, server: "MetricsServer | None", ahead: "TreesAhead | None"
+) -> int:
     from slabrow.core.actions import Archive
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.work.tend import Asked, tend, tend_on
@@ -95,7 +114,7 @@ def _once(options: argparse.Namespace, server: "MetricsServer | None" = None) ->
         if options.on:
             result = tend_on(watched, _servers(asked.layout_file, options.on), asked.layouts(), how)
         else:
-            result = tend(watched, asked.layouts(), how)
+            result = tend(watched, asked.layouts(), how, ahead)
     from slabrow.show.output import as_json, show
     from slabrow.show.tend import SHOWN
 

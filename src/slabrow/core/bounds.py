@@ -1,6 +1,6 @@
 """The bounds of a partition: which keys it holds. Half-open everywhere: `from` is in, `to` is out."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import assert_never
 
@@ -95,7 +95,7 @@ def range_order(bounds: Range) -> tuple[tuple[tuple[int, object], ...], tuple[tu
     return (order(bounds.from_) if bounds.from_ else ((-2, 0),), order(bounds.to) if bounds.to else ((2, 0),))
 
 
-def uncovered(wanted: Range, held: list[Range]) -> list[Range]:
+def uncovered(wanted: Range, held: Sequence[Range]) -> list[Range]:
     """The pieces of `wanted` that none of `held` (in `range_order`, without overlaps) covers."""
     pieces: list[Range] = []
     start = wanted.from_
@@ -110,7 +110,7 @@ def uncovered(wanted: Range, held: list[Range]) -> list[Range]:
     return [*pieces, Range(start, wanted.to)]
 
 
-def uncovered_slots(wanted: Iterable[Range], held: list[Range]) -> Iterator[Range]:
+def uncovered_slots(wanted: Iterable[Range], held: Sequence[Range]) -> Iterator[Range]:
     """The pieces of all `wanted` ranges that none of `held` covers; both in `range_order`, each without overlaps.
 
     One pass over both: thousands of slots against thousands of partitions take no time.

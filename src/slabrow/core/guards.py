@@ -108,7 +108,7 @@ def guard_grid(layout: Layout, tree: Tree) -> None:
     if layout.by is not By.RANGE:
         return
     grid = layout.grid(tree.kinds[0])
-    ranges = list(tree.ranges())
+    ranges = tree.ranges
     strangers = [partition for partition, bounds in ranges if not on_grid(bounds, grid)]
     if len(strangers) > len(ranges) / 2:
         raise Refusal(

@@ -1,6 +1,6 @@
 """Layout against tree: the actions that make the tree what the layout says, and the drift that no action mends."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import assert_never
@@ -113,7 +113,7 @@ def _missing_ranges(
     layout: Layout, tree: Tree, now: datetime | int, namer: Namer, ahead_words: str
 ) -> tuple[tuple[Create, ...], tuple[Finding, ...]]:
     grid = layout.grid(tree.kinds[0])
-    held = [bounds for _, bounds in tree.ranges()]
+    held = tuple(bounds for _, bounds in tree.ranges)
     wanted = slots(
         grid,
         _first_slot(layout, tree, grid, now, held),
@@ -124,10 +124,10 @@ def _missing_ranges(
     oldest = cutoff(layout, as_key(now, tree.kinds[0], grid.zone))
     # A piece that would be past `keep` at once is not worth making.
     pieces = [piece for piece in uncovered_slots(wanted, held) if not is_past(piece, oldest)]
-    return tuple(_creations(layout, tree, namer, pieces, reason)), tuple(_foreign(tree, grid))
+    return tuple(_creations(layout, tree, namer, pieces, reason)), tuple(_foreign(tree, grid, wanted))
 
 
-def _first_slot(layout: Layout, tree: Tree, grid: Grid, now: datetime | int, held: list[Range]) -> int:
+def _first_slot(layout: Layout, tree: Tree, grid: Grid, now: datetime | int, held: Sequence[Range]) -> int:
     """Where the layout begins: `from`, else the tree's own beginning, but never what would be past at once."""
     here = as_key(now, tree.kinds[0], grid.zone)
     start = layout.start(tree.kinds[0])
@@ -152,9 +152,10 @@ def _creations(layout: Layout, tree: Tree, namer: Namer, pieces: list[Range], re
         )
 
 
-def _foreign(tree: Tree, grid: Grid) -> Iterator[Finding]:
-    for partition, bounds in tree.ranges():
-        if not on_grid(bounds, grid):
+def _foreign(tree: Tree, grid: Grid, wanted: tuple[Range, ...]) -> Iterator[Finding]:
+    made = frozenset(wanted)  # nearly all, and much cheaper to tell
+    for partition, bounds in tree.ranges:
+        if bounds not in made and not on_grid(bounds, grid):
             yield Finding(
                 "foreign_partition",
                 f"{partition.spelling} ({spell_bounds(bounds)}) is not one that this layout makes: it is left alone",
@@ -165,7 +166,9 @@ def _foreign(tree: Tree, grid: Grid) -> Iterator[Finding]:
 def _past(layout: Layout, tree: Tree, now: datetime | int) -> Iterator[Action]:
     grid = layout.grid(tree.kinds[0])
     limit = cutoff(layout, as_key(now, tree.kinds[0], grid.zone))
-    for partition, bounds in tree.ranges():
+    if limit is None:
+        return
+    for partition, bounds in tree.ranges:
         if is_past(bounds, limit) and on_grid(bounds, grid):
             reason = f"`keep` is {layout.keep}, which reaches back to {spell_local(limit, grid.zone)}"
             yield _retirement(layout, tree, partition, reason)

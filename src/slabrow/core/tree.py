@@ -1,7 +1,8 @@
 """The tree: a partitioned table and its partitions as the server holds them now."""
 
-from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import cached_property
+from typing import NamedTuple
 
 from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range
 from slabrow.core.by import By
@@ -37,9 +38,8 @@ class Division:
     key: tuple[KeyColumn, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Partition:
-    """A child of the tree; a leaf when it is not divided itself.
+class Partition(NamedTuple):
+    """A child of the tree; a leaf when it is not divided itself. (A tuple, as ten thousand are made in a run.)
 
     spelling     its name as the server's regclass spells it
     rows         the planner's estimate, None when never analysed
@@ -63,7 +63,7 @@ class Partition:
     division: Division | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Tree:
     """A partitioned table: how it is divided, and its partitions in the order of their bounds."""
 
@@ -77,12 +77,12 @@ class Tree:
     def kinds(self) -> tuple[Kind, ...]:
         return tuple(column.kind for column in self.key)
 
-    @property
+    @cached_property
     def children(self) -> tuple[Partition, ...]:
         """The partitions of the table itself, without the partitions of partitions."""
         return tuple(partition for partition in self.partitions if partition.parent == self.spelling)
 
-    @property
+    @cached_property
     def leaves(self) -> tuple[Partition, ...]:
         return tuple(partition for partition in self.partitions if partition.is_leaf)
 
@@ -94,11 +94,14 @@ class Tree:
     def catch_all(self) -> Partition | None:
         return next((child for child in self.children if isinstance(child.bounds, CatchAll)), None)
 
-    def ranges(self) -> Iterator[tuple[Partition, Range]]:
+    @cached_property
+    def ranges(self) -> tuple[tuple[Partition, Range], ...]:
         """The range partitions whose bounds have a known order, lowest first."""
-        for child in self.children:
-            if isinstance(child.bounds, Range) and not child.bounds.is_opaque:
-                yield child, child.bounds
+        return tuple(
+            (child, child.bounds)
+            for child in self.children
+            if isinstance(child.bounds, Range) and not child.bounds.is_opaque
+        )
 
     def home(self, key: Key | None) -> Partition | None:
         """The child that holds `key`; None stands for a key with a NULL. None is returned when no child does.

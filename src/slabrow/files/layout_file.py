@@ -17,7 +17,7 @@ from slabrow.core.layout import ArchiveForm, Group, Layout, PastKeep
 from slabrow.core.names import Name, parse_name
 from slabrow.core.spans import Span, Unit, parse_span
 from slabrow.core.zones import parse_zone
-from slabrow.files.reading import read_text
+from slabrow.files.reading import read_text, toml_document
 
 
 class _Entry(BaseModel):
@@ -81,7 +81,7 @@ class _Parsed:
 @lru_cache(maxsize=4)
 def _parsed(text: str, name: str) -> _Parsed:
     try:
-        document = tomllib.loads(text)
+        document = toml_document(text)
     except tomllib.TOMLDecodeError as error:
         raise LayoutError(f"{name} is not valid TOML", found=str(error)) from None
     lines = _Lines(text)

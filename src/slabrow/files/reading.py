@@ -1,8 +1,17 @@
 """Reads a text file that a person named, or says what is wrong with it."""
 
+import tomllib
+from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 from slabrow.core.errors import UsageError
+
+
+@lru_cache(maxsize=4)
+def toml_document(text: str) -> dict[str, Any]:
+    """A TOML document, read once however often it is asked for: leave it as it is. Raises TOMLDecodeError."""
+    return tomllib.loads(text)
 
 
 def read_text(path: Path, what: str, option: str) -> str:

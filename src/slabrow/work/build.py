@@ -15,7 +15,7 @@ from slabrow.core.tree import Tree
 from slabrow.files.query_file import tokenize
 from slabrow.files.reading import read_text
 from slabrow.servers.postgresql import catalogue, ddl
-from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.servers.postgresql.connection import Connection, explained, reading
 from slabrow.servers.postgresql.shape import shape
 from slabrow.work import runner
 from slabrow.work.context import Context
@@ -59,7 +59,7 @@ def build(context: Context, layout: Layout, source: Source, *, go: bool) -> Buil
 
 
 def _existing(connection: Connection, layout: Layout) -> Tree | None:
-    with catalogue.reading(connection):
+    with reading(connection):
         if not catalogue.exists(connection, layout.table):
             return None
         found = catalogue.relation(connection, layout.table)
@@ -75,7 +75,7 @@ def _existing(connection: Connection, layout: Layout) -> Tree | None:
 
 def _new(context: Context, connection: Connection, layout: Layout, source: Source) -> BuildResult:
     table = _columns(connection, layout, source)
-    with catalogue.reading(connection):
+    with reading(connection):
         role = catalogue.current_role(connection)
         taken = catalogue.names_in_schema(connection, layout.table.schema)
     facts = [catalogue.ColumnFact(column.name, column.type_name, column.not_null) for column in table.columns]
@@ -96,7 +96,7 @@ def _new(context: Context, connection: Connection, layout: Layout, source: Sourc
 
 def _rest(context: Context, connection: Connection, layout: Layout, tree: Tree) -> BuildResult:
     """The partitions that an interrupted build still owes."""
-    with catalogue.reading(connection):
+    with reading(connection):
         taken = catalogue.names_in_schema(connection, tree.table.schema)
         owner = catalogue.owner(connection, catalogue.relation(connection, tree.table))
         role = catalogue.current_role(connection)
@@ -114,7 +114,7 @@ def _columns(connection: Connection, layout: Layout, source: Source) -> Shape:
             fix="give either --schema FILE.sql with its CREATE TABLE, or --like TABLE",
         )
     if source.like is not None:
-        with catalogue.reading(connection):
+        with reading(connection):
             like = shape(connection, source.like)
         return _as_new(like, layout.table)
     return _from_sql(connection, layout, source.schema_file or Path())

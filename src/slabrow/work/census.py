@@ -67,7 +67,7 @@ def _with_counts(tree: Tree, counted: dict[str, measure.LeafCount]) -> Tree:
     for partition in tree.partitions:
         count = counted.get(partition.spelling)
         partitions.append(
-            partition if count is None else replace(partition, rows=count.rows, low=count.low, high=count.high)
+            partition if count is None else partition._replace(rows=count.rows, low=count.low, high=count.high)
         )
     return replace(tree, partitions=tuple(partitions))
 
@@ -109,7 +109,7 @@ def _compare(tree: Tree, counts: dict[str, Any]) -> tuple[BeforeAfter, ...]:
 
 def _rows_between(tree: Tree, low: Value, high: Value) -> int | None:
     """Rows of the partitions that lie wholly between; None when none does."""
-    inside = [partition for partition, bounds in tree.ranges() if _inside(bounds, low, high)]
+    inside = [partition for partition, bounds in tree.ranges if _inside(bounds, low, high)]
     return sum(partition.rows or 0 for partition in inside) if inside else None
 
 

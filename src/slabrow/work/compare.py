@@ -9,7 +9,7 @@ from slabrow.core.names import Name
 from slabrow.files.query_file import FileQuery
 from slabrow.servers.postgresql import catalogue, queries, quoting
 from slabrow.servers.postgresql.catalogue import Relation
-from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.servers.postgresql.connection import Connection, explained, reading
 from slabrow.work.context import Context
 
 RUNS = 3  # of each query on each table; the median one is shown
@@ -70,7 +70,7 @@ def compare(context: Context, table: Name, before: Name, asked: Sequence[FileQue
     compared: list[Compared] = []
     left: list[Left] = []
     with context.connected() as connection:
-        with catalogue.reading(connection):
+        with reading(connection):
             now, then = catalogue.relation(connection, table), catalogue.relation(connection, before)
         for place, query in enumerate(asked):
             context.progress(place / len(asked), query.name)

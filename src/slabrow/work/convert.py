@@ -15,7 +15,7 @@ from slabrow.core.shape import KeyChange, Shape, key_changes
 from slabrow.core.statements import Statement, Transaction
 from slabrow.servers.postgresql import catalogue, ddl, quoting
 from slabrow.servers.postgresql.catalogue import Relation
-from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.connection import Connection, reading
 from slabrow.servers.postgresql.conversion import Conversion, is_marked
 from slabrow.servers.postgresql.shape import shape
 from slabrow.work import runner
@@ -75,7 +75,7 @@ def convert(context: Context, layout: Layout, *, go: bool, old_name: str | None 
 
 
 def _plan(context: Context, connection: Connection, layout: Layout, old: str | None) -> tuple[Conversion, Prospect]:
-    with catalogue.reading(connection):
+    with reading(connection):
         found = catalogue.relation(connection, layout.table)
         if found.kind == "p":
             raise Refusal(
@@ -155,7 +155,7 @@ def _refuse_homeless(layout: Layout, seen: Prospect, table: Shape) -> None:
 def drop_old(context: Context, table: Name, *, go: bool, old_name: str | None = None) -> DropResult:
     """Drops the plain table that a conversion of `table` kept. Refuses any other table."""
     with context.connected() as connection, runner.sole(connection, [table], context.lock_wait_ms):
-        with catalogue.reading(connection):
+        with reading(connection):
             current = catalogue.relation(connection, table)
             kept_as = _old_name(current.name, old_name)
             old = catalogue.relation(connection, current.name.sibling(kept_as))

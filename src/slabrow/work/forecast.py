@@ -13,7 +13,7 @@ from slabrow.core.growth import Growth, growth
 from slabrow.core.layout import Layout
 from slabrow.core.outlook import Expected, Outlook, expected_in, grown, steady_rows
 from slabrow.servers.postgresql import catalogue
-from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.connection import Connection, reading
 from slabrow.work.context import Context
 from slabrow.work.prospect import Prospect, prospect
 
@@ -53,7 +53,7 @@ def forecast(context: Context, layout: Layout, *, exact: bool, until: datetime |
 
 
 def _growth(connection: Connection, layout: Layout) -> Growth:
-    with catalogue.reading(connection, f"read {layout.table}"):
+    with reading(connection, f"read {layout.table}"):
         found = catalogue.relation(connection, layout.table)
         columns = {each.name: each.as_key() for each in catalogue.columns(connection, found)}
         statistics = catalogue.column_statistics(connection, found)

@@ -44,7 +44,7 @@ def swept(
         conditions = [quoting.condition(creation.bounds, key) for creation in creations]
         outside = [
             "false" if beyond is None else quoting.condition(beyond, key)
-            for beyond in beyond_all([bounds for _, bounds in tree.ranges()], [each.bounds for each in creations])
+            for beyond in beyond_all([bounds for _, bounds in tree.ranges], [each.bounds for each in creations])
         ]
     except ValueError:
         return list(actions), []

@@ -24,6 +24,7 @@ from slabrow.core.weighing import Growth, Weigher, tree_of
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.files.reading import read_text
 from slabrow.servers.postgresql import catalogue, predicting
+from slabrow.servers.postgresql.connection import reading
 from slabrow.servers.postgresql.facts import table_facts
 from slabrow.work.context import Context
 from slabrow.work.proof import NOT_TOUCHED, Generic, Proof, ProveResult, Slipped, Unproven
@@ -69,7 +70,7 @@ def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: i
     trees: list[Tree] = []
     rows: dict[str, int] = {}
     with context.connected() as connection:
-        with catalogue.reading(connection, "read the tables"):
+        with reading(connection, "read the tables"):
             schema = predicting.schema(connection, {*names, *(layout.table for layout in layouts)})
             for layout in layouts:
                 facts = table_facts(connection, layout.table)

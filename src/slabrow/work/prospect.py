@@ -18,7 +18,7 @@ from slabrow.core.sizes import leaf_shares
 from slabrow.core.spread import SpreadCounter
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.catalogue import ColumnFact, Relation
-from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.connection import Connection, reading
 from slabrow.work.context import Context
 
 
@@ -89,7 +89,7 @@ def prospect(context: Context, connection: Connection, layout: Layout, *, exact:
     Raises LayoutError when the layout does not fit the table, ServerError when there is no such table or it was never
     analysed and `exact` is not asked for.
     """
-    with catalogue.reading(connection, f"read {layout.table}"):
+    with reading(connection, f"read {layout.table}"):
         found = catalogue.relation(connection, layout.table)
         columns = catalogue.columns(connection, found)
         statistics = catalogue.column_statistics(connection, found)

@@ -23,7 +23,7 @@ from slabrow.core.rewrite import NOTHING, Rewrite, Rewriting
 from slabrow.core.touch import PrunedAt, pruned_at, verdict
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.servers.postgresql import catalogue, predicting
-from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.servers.postgresql.connection import Connection, explained, reading
 from slabrow.servers.postgresql.plans import PlanReading
 from slabrow.servers.postgresql.queries import (
     NotRun,
@@ -103,7 +103,7 @@ def prove(
         from slabrow.work.workloads import as_queries, gathered
 
         queries = (*queries, *as_queries(gathered((), connection, statistics=True)))
-    with catalogue.reading(connection):
+    with reading(connection):
         leaves = _leaves(connection)
     around = catalogue.time_zone(connection), catalogue.moment(connection)
     settings = predicting.settings(connection)
@@ -307,7 +307,7 @@ class _Prediction:
 def _named(connection: Connection, queries: Sequence[FileQuery]) -> Schema:
     """What the catalogue knows of every table that the queries name."""
     names = {name for query in queries for name in tables_in(query.sql) or ()}
-    with catalogue.reading(connection):
+    with reading(connection):
         return predicting.schema(connection, names)
 
 

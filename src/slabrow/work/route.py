@@ -17,7 +17,7 @@ from slabrow.core.spread import SpreadCounter
 from slabrow.core.tree import Partition, Tree
 from slabrow.files.value_file import Columns, read_keys, split_key
 from slabrow.servers.postgresql import catalogue, measure
-from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.servers.postgresql.connection import Connection, explained, reading
 from slabrow.work.context import Context
 from slabrow.work.prospect import key_columns
 
@@ -92,7 +92,7 @@ def spread_of_table(context: Context, table: Name, key: tuple[str, ...], parts: 
     Raises UsageError for a column that is not there, or whose type is not hashed here.
     """
     layout = Layout(table, By.HASH, key, parts=parts)
-    with context.connected() as connection, catalogue.reading(connection, f"count the keys of {table}"):
+    with context.connected() as connection, reading(connection, f"count the keys of {table}"):
         found = catalogue.relation(connection, table)
         columns = key_columns(layout, catalogue.columns(connection, found), found.spelling)
         types = tuple(parse_types(column.type_name)[0] for column in columns)

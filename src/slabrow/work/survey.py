@@ -22,7 +22,7 @@ from slabrow.core.sample import column_statistics
 from slabrow.core.spans import Grid, Span, Unit, fits
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.catalogue import ColumnFact, ForeignKeyFact, IndexFact, Relation
-from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.connection import Connection, reading
 from slabrow.work.context import Context
 from slabrow.work.workloads import gathered, named_tables
 
@@ -94,7 +94,7 @@ class Question:
 def survey(context: Context, table: Name, question: Question) -> Survey:
     """Reads a table's statistics; with `exact` it counts its rows. Changes nothing."""
     layout = replace(context, table=str(table)).layout_or_none()
-    with context.connected() as connection, catalogue.reading(connection, f"survey {table}"):
+    with context.connected() as connection, reading(connection, f"survey {table}"):
         found = catalogue.relation(connection, table)
         if found.kind not in ("r", "p", "m"):
             what = catalogue.KINDS_OF_RELATION.get(found.kind, "relation")

@@ -19,6 +19,7 @@ from slabrow.core.weighing import Growth, Verdict, Weigher
 from slabrow.core.workload import Workload
 from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.calibration import calibrated
+from slabrow.servers.postgresql.connection import reading
 from slabrow.servers.postgresql.facts import table_facts
 from slabrow.work.context import Context
 from slabrow.work.workloads import gathered, named_tables
@@ -62,7 +63,7 @@ def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> We
     with context.connected() as connection:
         context.progress(0.0, "reading the workload")
         workload = gathered(sources.paths, connection, statistics=sources.statistics)
-        with catalogue.reading(connection, f"weigh {table}"):
+        with reading(connection, f"weigh {table}"):
             facts = table_facts(connection, table)
             schema = named_tables(connection, workload, facts.name)
         current = catalogue.tree(connection, facts.name) if facts.is_partitioned else None

@@ -12,8 +12,8 @@ from slabrow.core.shapes import filled
 from slabrow.core.workload import Collector, Workload, merged
 from slabrow.files.query_file import FileQuery, read_queries
 from slabrow.files.server_log import looks_like_log, read_log
-from slabrow.servers.postgresql import catalogue, predicting
-from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql import predicting
+from slabrow.servers.postgresql.connection import Connection, reading
 from slabrow.servers.postgresql.statement_statistics import read_statistics
 
 
@@ -32,7 +32,7 @@ def gathered(paths: Sequence[Path], connection: Connection | None, *, statistics
     database = connection.info.dbname if connection is not None else None
     found = [_read(path, database) for path in paths]
     if statistics and connection is not None:
-        with catalogue.reading(connection, "read the statement statistics"):
+        with reading(connection, "read the statement statistics"):
             found.append(read_statistics(connection))
     return merged(found)
 

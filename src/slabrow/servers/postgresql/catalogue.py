@@ -4,14 +4,15 @@ No function here takes a lock that waits: the recursive query over pg_inherits i
 would lock every partition, which fails beyond what max_locks_per_transaction allows.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from slabrow.core.bounds import Listed, Range, range_order
+from slabrow.core.bounds import Bounds, Listed, Range, range_order
 from slabrow.core.by import By
 from slabrow.core.errors import ServerError, UsageError, nearest
 from slabrow.core.estimates import ColumnStatistics
@@ -21,7 +22,8 @@ from slabrow.core.tree import Division, KeyColumn, Partition, Tree
 from slabrow.core.zones import parse_zone
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.bound_text import parse_bounds
-from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.servers.postgresql.connection import Connection, reading
+from slabrow.servers.postgresql.tree_rows import TreeRow, rows_of
 
 _STRATEGIES = {"r": By.RANGE, "l": By.LIST, "h": By.HASH}
 KINDS_OF_RELATION = {
@@ -55,15 +57,6 @@ class Relation:
     @property
     def bytes(self) -> int:
         return self.heap_bytes + self.index_bytes + self.toast_bytes
-
-
-@contextmanager
-def reading(connection: Connection, doing: str = "read the catalogue") -> Iterator[None]:
-    """A read-only transaction in which the server spells values so that they can be read back."""
-    with explained(doing), connection.transaction():
-        connection.execute("SET TRANSACTION READ ONLY")
-        connection.execute("SELECT set_config('TimeZone', 'UTC', true), set_config('DateStyle', 'ISO, YMD', true)")
-        yield
 
 
 def relation(connection: Connection, name: Name) -> Relation:
@@ -125,127 +118,77 @@ def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tr
         return _tree_of(connection, found, with_values)
 
 
-def trees(connection: Connection, names: Sequence[Name], *, with_sizes: bool = True) -> dict[Name, Tree]:
-    """Many partitioned tables with all their partitions: two queries, whatever their number.
+def trees(rows_by_name: Mapping[Name, Sequence[TreeRow]]) -> dict[Name, Tree]:
+    """Many partitioned tables with all their partitions. rows_by_name: as `tree_rows.rows_by_name` reads them.
 
-    with_sizes   False: the server need not open each partition; only those of catch-alls are looked at
-    By the names that were asked for; what is not there, or is not partitioned, is left out.
+    One whose bounds cannot be read is left out: who looks at it alone hears why.
     """
-    with reading(connection):
-        rows = connection.execute(
-            """SELECT w.place, c.oid::bigint FROM unnest(%s::text[]) WITH ORDINALITY AS w (name, place)
-               JOIN pg_class c ON c.oid = to_regclass(w.name) WHERE c.relkind = 'p'""",
-            [[str(name) for name in names]],
-        ).fetchall()
-        oids = {names[place - 1]: oid for place, oid in rows}
-        by_root: dict[int, list[_TreeRow]] = {}
-        for root, *row in connection.execute(_TREE, [sorted(set(oids.values())), with_sizes, with_sizes]).fetchall():
-            by_root.setdefault(root, []).append(_TreeRow(*row))
-    return {name: _tree_from(by_root[oid], {}) for name, oid in oids.items()}
+    found: dict[Name, Tree] = {}
+    for name, rows in rows_by_name.items():
+        with suppress(ServerError):
+            found[name] = _tree_from(rows, {})
+    return found
 
 
 def _tree_of(connection: Connection, found: Relation, with_values: bool) -> Tree:
-    rows = [_TreeRow(*row) for _, *row in connection.execute(_TREE, [[found.oid], True, True]).fetchall()]
-    key = rows[0].columns()
+    rows = rows_of(connection, found.oid)
+    key = _columns(rows[0])
     return _tree_from(rows, _extremes(connection, found.oid, key[0]) if with_values and key[0].name else {})
 
 
-def _tree_from(rows: Sequence["_TreeRow"], extremes: Mapping[int, tuple[Key, Key]]) -> Tree:
+def _tree_from(rows: Sequence[TreeRow], extremes: Mapping[int, tuple[Key, Key]]) -> Tree:
     """Rows of one table: itself first."""
     root, *below = rows
-    keys = {row.oid: row.columns() for row in rows if row.key}
+    keys = {row.oid: _columns(row) for row in rows if row.key}
     kinds = {oid: tuple(column.kind for column in columns) for oid, columns in keys.items()}
     spelled = {row.oid: row.spelling for row in rows if row.key}
     partitions = [
-        row.partition(spelled[row.parent_oid], kinds[row.parent_oid], extremes.get(row.oid, (None, None)))
+        _partition(row, spelled[row.parent_oid], kinds[row.parent_oid], *extremes.get(row.oid, (None, None)))
         for row in below
     ]
-    ordered = tuple(sorted(partitions, key=_bound_order))
+    ordered = tuple(sorted(partitions, key=_order))
     return Tree(Name(root.schema, root.table), root.spelling, _STRATEGIES[root.strategy or ""], keys[root.oid], ordered)
 
 
-# The table itself first, then everything below it; partitioned ones with their own keys. Bounds hold no columns: with 0
-# the server does not look the relation up for each (PostgreSQL manual, 9.27.5, pg_get_expr).
-_TREE = """
-    WITH RECURSIVE below AS (
-        SELECT r.oid AS root, r.oid AS relid, NULL::oid AS parent, false AS detaching, 0 AS depth, false AS in_rest
-        FROM unnest(%s::oid[]) AS r (oid)
-        UNION ALL
-        SELECT b.root, i.inhrelid, i.inhparent, i.inhdetachpending, b.depth + 1, b.in_rest OR t.partdefid = i.inhrelid
-        FROM pg_inherits i JOIN below b ON i.inhparent = b.relid
-        JOIN pg_partitioned_table t ON t.partrelid = i.inhparent)
-    SELECT b.root::bigint, b.parent::bigint, n.nspname, c.relname, c.oid::regclass::text,
-           c.relkind <> 'p', pg_get_expr(c.relpartbound, 0), c.reltuples::bigint, b.detaching,
-           CASE WHEN c.relkind = 'p' OR NOT %s THEN 0 ELSE coalesce(pg_total_relation_size(c.oid), 0) END,
-           c.oid::bigint,
-           c.relkind <> 'p' AND CASE WHEN b.in_rest OR %s THEN pg_relation_size(c.oid) = 0 ELSE false END,
-           p.partstrat::text,
-           CASE WHEN c.relkind = 'p' THEN (
-               SELECT jsonb_agg(jsonb_build_array(
-                          a.attname, coalesce(a.attname, pg_get_expr(p.partexprs, p.partrelid)),
-                          format_type(coalesce(a.atttypid, 'text'::regtype), a.atttypmod),
-                          coalesce(a.attnotnull, false),
-                          CASE WHEN l.collname = 'default' THEN d.datcollate IN ('C', 'POSIX') OR d.datlocprovider = 'b'
-                          ELSE coalesce(l.collcollate IN ('C', 'POSIX') OR l.collprovider = 'b', false) END)
-                          ORDER BY k.place)
-               FROM unnest(p.partattrs::int2[], p.partcollation::oid[]) WITH ORDINALITY AS k (attnum, sorting, place)
-               JOIN pg_database d ON d.datname = current_database()
-               LEFT JOIN pg_collation l ON l.oid = k.sorting
-               LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum AND k.attnum > 0) END
-    FROM below b JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
-    LEFT JOIN pg_partitioned_table p ON p.partrelid = c.oid
-    ORDER BY b.depth"""
+def _columns(row: TreeRow) -> tuple[KeyColumn, ...]:
+    return tuple(
+        KeyColumn(name, text, kind_of(type_name) if name else Kind.OTHER, type_name, not_null, in_byte_order)
+        for name, text, type_name, not_null, in_byte_order in row.key or ()
+    )
 
 
-@dataclass(frozen=True, slots=True)
-class _TreeRow:
-    """A row of _TREE. key: [name, text, type, not null, in byte order] for each key column of a divided table."""
-
-    parent_oid: int
-    schema: str
-    table: str
-    spelling: str
-    is_leaf: bool
-    bound: str | None
-    rows: int
-    is_detaching: bool
-    bytes: int
-    oid: int
-    is_empty: bool
-    strategy: str | None
-    key: list[list[Any]] | None
-
-    def columns(self) -> tuple[KeyColumn, ...]:
-        return tuple(
-            KeyColumn(name, text, kind_of(type_name) if name else Kind.OTHER, type_name, not_null, in_byte_order)
-            for name, text, type_name, not_null, in_byte_order in self.key or ()
-        )
-
-    def partition(self, parent: str, kinds: tuple[Kind, ...], extremes: tuple[Key | None, Key | None]) -> Partition:
-        """kinds: of the parent's key, in which the bounds are spelled."""
-        return Partition(
-            Name(self.schema, self.table),
-            self.spelling,
-            parent,
-            parse_bounds(self.bound or "DEFAULT", kinds),
-            self.is_leaf,
-            self.rows if self.rows >= 0 else None,
-            self.bytes,
-            self.is_empty,
-            *extremes,
-            is_detaching=self.is_detaching,
-            division=Division(_STRATEGIES[self.strategy], self.columns()) if self.strategy and self.key else None,
-        )
+def _partition(row: TreeRow, parent: str, kinds: tuple[Kind, ...], low: Key | None, high: Key | None) -> Partition:
+    """kinds: of the parent's key, in which the bounds are spelled."""
+    return Partition(
+        Name(row.schema, row.table),
+        row.spelling,
+        parent,
+        parse_bounds(row.bound or "DEFAULT", kinds),
+        row.is_leaf,
+        row.rows if row.rows >= 0 else None,
+        row.bytes,
+        row.is_empty,
+        low,
+        high,
+        row.is_detaching,
+        Division(_STRATEGIES[row.strategy], _columns(row)) if row.strategy and row.key else None,
+    )
 
 
-def _bound_order(partition: Partition) -> tuple[Any, ...]:
-    match partition.bounds:
-        case Range() if not partition.bounds.is_opaque:
-            return (0, range_order(partition.bounds), partition.spelling)
+def _order(partition: Partition) -> tuple[Any, ...]:
+    return (*_bound_order(partition.bounds), partition.spelling)
+
+
+@lru_cache(maxsize=16_384)
+def _bound_order(bounds: Bounds) -> tuple[Any, ...]:
+    """Many tables have partitions of the same bounds."""
+    match bounds:
+        case Range() if not bounds.is_opaque:
+            return (0, range_order(bounds))
         case Listed():
-            return (1, partition.spelling)
+            return (1,)
         case _:
-            return (2, partition.spelling)
+            return (2,)
 
 
 def _extremes(connection: Connection, oid: int, column: KeyColumn) -> dict[int, tuple[Key, Key]]:

@@ -79,6 +79,15 @@ def explained(doing: str) -> Iterator[None]:
         raise translated(error, doing) from error
 
 
+@contextmanager
+def reading(connection: Connection, doing: str = "read the catalogue") -> Iterator[None]:
+    """A read-only transaction in which the server spells values so that they can be read back."""
+    with explained(doing), connection.transaction():
+        connection.execute("SET TRANSACTION READ ONLY")
+        connection.execute("SELECT set_config('TimeZone', 'UTC', true), set_config('DateStyle', 'ISO, YMD', true)")
+        yield
+
+
 def translated(error: psycopg.Error, doing: str) -> SlabrowError:
     """A driver's error in three parts: what could not be done, the server's words, what to do."""
     words = error.diag.message_primary or " ".join(str(error).split())

@@ -7,8 +7,8 @@ from slabrow.core.keys import Key, Kind, Value, kind_of, parse_value
 from slabrow.core.names import Name
 from slabrow.core.tree import Partition, Tree
 from slabrow.servers.postgresql import quoting
-from slabrow.servers.postgresql.catalogue import ColumnFact, reading
-from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.catalogue import ColumnFact
+from slabrow.servers.postgresql.connection import Connection, reading
 from slabrow.servers.postgresql.quoting import identifier, literal
 
 
@@ -235,7 +235,7 @@ def count_keys(
 ) -> Iterator[tuple[list[list[str | None]], list[int]]]:
     """The different keys of a table with their rows: batches of (the texts of each column, rows). One scan.
 
-    Read through a cursor on the server, so that memory stays constant; call it within `catalogue.reading`.
+    Read through a cursor on the server, so that memory stays constant; call it within `connection.reading`.
     """
     names = ", ".join(identifier(column.name) for column in columns)
     texts = ", ".join(f"{identifier(column.name)}::text" for column in columns)

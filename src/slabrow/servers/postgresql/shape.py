@@ -14,7 +14,7 @@ from slabrow.servers.postgresql.connection import Connection
 def shape(connection: Connection, name: Name) -> Shape:
     """The shape of a plain table. Raises ServerError when it is a view or anything else that holds no rows of its own.
 
-    Call it within `catalogue.reading`, so that all its queries see one state.
+    Call it within `connection.reading`, so that all its queries see one state.
     """
     found = relation(connection, name)
     if found.kind not in ("r", "p"):

@@ -1,0 +1,86 @@
+"""Reads partitioned tables with all their partitions as plain rows: two queries, whatever their number.
+
+With little to load, so that a run can ask before it has loaded what it needs for the answer.
+"""
+
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+from slabrow.core.names import Name
+from slabrow.servers.postgresql.connection import Connection, reading
+
+# The table itself first, then everything below it; partitioned ones with their own keys. Bounds hold no columns: with 0
+# the server does not look the relation up for each (PostgreSQL manual, 9.27.5, pg_get_expr).
+QUERY = """
+    WITH RECURSIVE below AS (
+        SELECT r.oid AS root, r.oid AS relid, NULL::oid AS parent, false AS detaching, 0 AS depth, false AS in_rest
+        FROM unnest(%s::oid[]) AS r (oid)
+        UNION ALL
+        SELECT b.root, i.inhrelid, i.inhparent, i.inhdetachpending, b.depth + 1, b.in_rest OR t.partdefid = i.inhrelid
+        FROM pg_inherits i JOIN below b ON i.inhparent = b.relid
+        JOIN pg_partitioned_table t ON t.partrelid = i.inhparent)
+    SELECT b.root::bigint, b.parent::bigint, n.nspname, c.relname, c.oid::regclass::text,
+           c.relkind <> 'p', pg_get_expr(c.relpartbound, 0), c.reltuples::bigint, b.detaching,
+           CASE WHEN c.relkind = 'p' OR NOT %s THEN 0 ELSE coalesce(pg_total_relation_size(c.oid), 0) END,
+           c.oid::bigint,
+           c.relkind <> 'p' AND CASE WHEN b.in_rest OR %s THEN pg_relation_size(c.oid) = 0 ELSE false END,
+           p.partstrat::text,
+           CASE WHEN c.relkind = 'p' THEN (
+               SELECT jsonb_agg(jsonb_build_array(
+                          a.attname, coalesce(a.attname, pg_get_expr(p.partexprs, p.partrelid)),
+                          format_type(coalesce(a.atttypid, 'text'::regtype), a.atttypmod),
+                          coalesce(a.attnotnull, false),
+                          CASE WHEN l.collname = 'default' THEN d.datcollate IN ('C', 'POSIX') OR d.datlocprovider = 'b'
+                          ELSE coalesce(l.collcollate IN ('C', 'POSIX') OR l.collprovider = 'b', false) END)
+                          ORDER BY k.place)
+               FROM unnest(p.partattrs::int2[], p.partcollation::oid[]) WITH ORDINALITY AS k (attnum, sorting, place)
+               JOIN pg_database d ON d.datname = current_database()
+               LEFT JOIN pg_collation l ON l.oid = k.sorting
+               LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum AND k.attnum > 0) END
+    FROM below b JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+    LEFT JOIN pg_partitioned_table p ON p.partrelid = c.oid
+    ORDER BY b.depth"""
+
+
+class TreeRow(NamedTuple):
+    """A row of QUERY. key: [name, text, type, not null, in byte order] for each key column of a divided table."""
+
+    root_oid: int
+    parent_oid: int
+    schema: str
+    table: str
+    spelling: str
+    is_leaf: bool
+    bound: str | None
+    rows: int
+    is_detaching: bool
+    bytes: int
+    oid: int
+    is_empty: bool
+    strategy: str | None
+    key: list[list[Any]] | None
+
+
+def rows_of(connection: Connection, oid: int) -> list[TreeRow]:
+    """Of one table, itself first, with the bytes of every partition. Call it within `reading`."""
+    return [TreeRow._make(row) for row in connection.execute(QUERY, [[oid], True, True]).fetchall()]
+
+
+def rows_by_name(
+    connection: Connection, names: Sequence[Name], *, with_sizes: bool = True
+) -> dict[Name, list[TreeRow]]:
+    """Of many tables, by the names that were asked for; what is not there, or is not partitioned, is left out.
+
+    with_sizes   False: the server need not open each partition; only those of catch-alls are looked at
+    """
+    with reading(connection):
+        found = connection.execute(
+            """SELECT w.place, c.oid::bigint FROM unnest(%s::text[]) WITH ORDINALITY AS w (name, place)
+               JOIN pg_class c ON c.oid = to_regclass(w.name) WHERE c.relkind = 'p'""",
+            [[str(name) for name in names]],
+        ).fetchall()
+        oids = {names[place - 1]: oid for place, oid in found}
+        by_root: dict[int, list[TreeRow]] = {}
+        for row in connection.execute(QUERY, [sorted(set(oids.values())), with_sizes, with_sizes]).fetchall():
+            by_root.setdefault(row[0], []).append(TreeRow._make(row))
+    return {name: by_root[oid] for name, oid in oids.items()}
