@@ -8,15 +8,12 @@ from rich.console import Console
 from slabrow.core.findings import Finding
 from slabrow.core.tree import Partition
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held, key_data, key_text
+from slabrow.show.findings import finding_data
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.words import MOST_LINES, count, ends, plural, rows_of, size
 from slabrow.work.census import Census
 
 _MOST_FINDINGS = 20
-
-
-def finding_data(finding: Finding) -> Json:
-    return {"code": finding.code, "text": finding.text, "partition": finding.partition}
 
 
 def _data(census: Census) -> Json:

@@ -1,6 +1,7 @@
 """How upkeep looks, proposed and done."""
 
 from collections.abc import Iterable, Sequence
+from itertools import groupby
 from typing import Any
 
 from rich.console import Console
@@ -9,7 +10,7 @@ from rich.text import Text
 from slabrow.core.actions import Sweep
 from slabrow.core.due import describe_clock
 from slabrow.show.bounds import bounds_data, held
-from slabrow.show.census import finding_data
+from slabrow.show.findings import finding_data
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.statements import statement_texts
 from slabrow.show.words import MOST_LINES, ends, plural
@@ -71,16 +72,24 @@ def _rows(result: TendResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
 
 
 def _text(result: TendResult, out: Console) -> None:
-    for report in result.reports:
-        _report(report, result, out)
+    for nothing_said, reports in groupby(result.reports, key=lambda each: each.says_nothing):
+        if nothing_said and not out.is_terminal:
+            out.out("\n".join(_heading(report, result) for report in reports))  # one by one, hundreds take their time
+            continue
+        for report in reports:
+            _report(report, result, out)
     if result.error is not None or not any(tended.state is State.PROPOSED for tended in result.actions):
         return
     note(out, "Nothing has been done. --go does it; --script FILE writes it as SQL.")
 
 
-def _report(report: TableReport, result: TendResult, out: Console) -> None:
+def _heading(report: TableReport, result: TendResult) -> str:
     where = f" on {report.server}" if report.server else ""
-    heading(out, f"{report.layout.table}{where} at {describe_clock(result.now)}: {_headline(report)}")
+    return f"{report.layout.table}{where} at {describe_clock(result.now)}: {_headline(report)}"
+
+
+def _report(report: TableReport, result: TendResult, out: Console) -> None:
+    heading(out, _heading(report, result))
     if report.error is not None:
         out.print(bad(f"  {report.error.problem}"))
         for part in (report.error.found, report.error.fix):

@@ -9,7 +9,7 @@ from slabrow.core.findings import Finding
 from slabrow.core.growing import LEAST_APART, Seen, ahead_in_numbers, growth_a_second
 from slabrow.core.layout import Layout
 from slabrow.core.tree import Tree
-from slabrow.servers.postgresql import catalogue, measure
+from slabrow.servers.postgresql import catalogue
 from slabrow.servers.postgresql.connection import Connection, reading
 from slabrow.servers.postgresql.ledger import Ledger
 from slabrow.work.context import Context
@@ -30,6 +30,8 @@ class Moments:
         """The clock, or for a key of whole numbers where that has got to."""
         if layout.by is not By.RANGE or tree.kinds[0].is_time:
             return self.context.now
+        from slabrow.servers.postgresql import measure  # which most tables, whose keys are times, do not need
+
         column = catalogue.ColumnFact(tree.key[0].text, tree.key[0].type_name, tree.key[0].not_null)
         with reading(self.connection):
             return number_now(measure.extent(self.connection, tree.table, replace(column, not_null=True)).high)

@@ -54,6 +54,11 @@ class TableReport:
     server: str | None = None
 
     @property
+    def says_nothing(self) -> bool:
+        """Whether nothing was done about the table, and nothing is to be said of it."""
+        return not self.tended and not self.leftovers and self.error is None
+
+    @property
     def ahead_missing(self) -> int:
         return sum(isinstance(each.action, Create | Sweep) for each in self.tended)
 

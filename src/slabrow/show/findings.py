@@ -1,0 +1,8 @@
+"""How a finding looks as JSON."""
+
+from slabrow.core.findings import Finding
+from slabrow.show.output import Json
+
+
+def finding_data(finding: Finding) -> Json:
+    return {"code": finding.code, "text": finding.text, "partition": finding.partition}
