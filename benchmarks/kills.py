@@ -164,6 +164,12 @@ def judge(
     orphans = connection.execute(
         "SELECT count(*) FROM pg_class WHERE relnamespace = 'public'::regnamespace AND relkind = 'r' AND NOT relispartition"
     ).fetchone()
+    swept = connection.execute(
+        "SELECT count(*), count(*) FILTER (WHERE row_count > %s) FROM slabrow.ledger WHERE kind = 'sweep' AND state = 'done'",
+        [COPIED_ABOVE],
+    ).fetchone()
+    assert swept is not None
+    print(f"{swept[0]} sweeps, {swept[1]} of them copied before the lock")
     print(
         f"{killed} kills in {took:.0f} s, {(day - BEGIN).days} days gone by; {writer.written:,} rows written "
         f"({writer.written / took:,.0f} a second), {writer.refused} inserts refused\n"
