@@ -134,6 +134,11 @@ class SweepTest(KeepingTest):
                 self.assertEqual((len(rows), dict(rows)), (len(expected), expected))
                 self.assertEqual(0, self.value("SELECT count(*) FROM apiary.log_rest"))
                 self.assertEqual([], self.sql("SELECT conname FROM pg_constraint WHERE conname ~ 'slabrow'"))
+                attached = self.sql(
+                    "SELECT h.inhparent::regclass::text FROM pg_index i LEFT JOIN pg_inherits h ON h.inhrelid = i.indexrelid "
+                    f"WHERE i.indrelid = 'apiary.log_2026_0{month}'::regclass"
+                )
+                self.assertEqual([("apiary.log_n",)], attached, "built before, and the parent's: none is built twice")
                 self.assertEqual([], self.json("tend", "--now", f"2026-0{month}-01")["actions"])
             self.sql("TRUNCATE apiary.log")
 
