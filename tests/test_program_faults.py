@@ -112,21 +112,25 @@ class StoppedServerTest(KeepingTest):
             )  # every session ends, and the log is replayed
             self.connection.close()
             self.connection = self.reconnected()
-            before = self.value("SELECT count(*) FROM pg_inherits WHERE inhparent = 'apiary.log'::regclass")
             self.write(ahead=f"{more} months")
             self.wait_until(
-                f"SELECT count(*) > {before} FROM pg_inherits WHERE inhparent = 'apiary.log'::regclass", seconds=60
+                f"SELECT count(*) > {more} FROM pg_inherits WHERE inhparent = 'apiary.log'::regclass", seconds=60
             )
         process.send_signal(signal.SIGTERM)
-        output, error = process.communicate(timeout=20)
+        _, error = process.communicate(timeout=20)
         self.assertNotIn("Traceback", error)
-        self.assertIn("partitions created", output)
+        self.assertNotIn("a fault in Slabrow", error)
 
     def reconnected(self):
+        """A session that lasts: the first ones may still end with the others, until the server has seen its loss."""
         end = time.monotonic() + 30
         while True:
             try:
-                return psycopg.connect(self.dsn, autocommit=True)
+                connection = psycopg.connect(self.dsn, autocommit=True)
+                for _ in range(10):
+                    connection.execute("SELECT 1")
+                    time.sleep(0.1)
+                return connection
             except psycopg.OperationalError:
                 self.assertLess(time.monotonic(), end)
                 time.sleep(0.1)
