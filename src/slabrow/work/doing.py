@@ -174,6 +174,7 @@ class Doing:
         )
 
     def write(self, tended: Tended, state: str, duration_ms: float, note: str | None = None) -> None:
+        """Writes down how an action ended: ends the entry that was begun for it, else adds one. Raises ServerError."""
         if self.ledger is None:
             return
         begun, self.course.begun = self.course.begun, None

@@ -22,6 +22,8 @@ COPIED_ABOVE = 20_000  # rows: fewer move in the time that a lock costs anyway
 BLOCKS_A_BATCH = 4_096  # 32 MB
 ROWS_SETTING = "slabrow.rows"  # where a sweep leaves the number of rows that it moved
 
+CHANGED = "rows of the catch-all were changed while they were copied"
+
 _BOUNDS_CHECK = "slabrow_bounds"
 # One evaluation for each scan (an uncorrelated sub-query), where a plain function would be called for each row.
 _HORIZON_AGE = "(SELECT age(current_setting('slabrow.horizon')::xid))"
@@ -130,9 +132,6 @@ class Sweeping:
     def after(self) -> Statement:
         """What a copied partition no longer needs, once it is attached."""
         return Statement(f"ALTER TABLE {self._partition} DROP CONSTRAINT {identifier(_BOUNDS_CHECK)}")
-
-
-CHANGED = "rows of the catch-all were changed while they were copied"
 
 
 def _set(name: str, value: str) -> str:
