@@ -4,9 +4,11 @@ import http.server
 import json
 import os
 import random
+import re
 import signal
 import threading
 import time
+from datetime import UTC, datetime
 from pathlib import Path
 
 import psycopg
@@ -62,7 +64,7 @@ class SweepTest(KeepingTest):
         check = self.slabrow("tend", "--check", "--now", "2026-05-05", code=1)
         self.assertIn("sweep", check.stdout)
         self.assertIn("lacks 3 partitions that `ahead` asks for", check.stderr)
-        self.assertIn("has rows in its catch-all", check.stderr)
+        self.assertIn("has 123 rows in its catch-all", check.stderr)
         done = self.json("tend", "--go", "--now", "2026-05-05")
         self.assertEqual(("sweep", "done"), self.state(done)["apiary.log_2026_06"])
         self.assertEqual(48, self.value("SELECT count(*) FROM apiary.log_2026_05"))
@@ -386,17 +388,24 @@ class LedgerTest(KeepingTest):
 class TellingTest(KeepingTest):
     def test_metrics_and_checks(self):
         self.fill()
-        self.slabrow("tend", "--check", "--metrics", "upkeep.prom", *NOW)
+        well = self.measured(*NOW)
+        then = datetime(2026, 3, 1, tzinfo=UTC).timestamp()
+        self.assertEqual(
+            {"partitions": 2, "partitions_ahead": 1, "days_ahead": 61, "missing_ahead": 0, "catch_all_rows": 0,
+             "success": 1, "last_success_timestamp_seconds": then},
+            {name: well[name] for name in (
+                "partitions", "partitions_ahead", "days_ahead", "missing_ahead", "catch_all_rows", "success",
+                "last_success_timestamp_seconds")},
+        )  # fmt: skip
+        thin = self.measured("--now", "2026-05-01", code=1)
+        self.assertEqual((2, 0, 0), (thin["missing_ahead"], thin["partitions_ahead"], thin["success"]))
+        self.assertEqual(then, thin["last_success_timestamp_seconds"], "kept from the run before")
+
+    def measured(self, *options, code=0):
+        self.slabrow("tend", "--check", "--metrics", "upkeep.prom", *options, code=code)
         text = (self.folder / "upkeep.prom").read_text()
         self.assertTrue(text.endswith("# EOF\n"))
-        measured = dict(line.rsplit(" ", 1) for line in text.splitlines() if not line.startswith("#"))
-        self.assertEqual(2.0, float(measured['slabrow_partitions{server="",table="apiary.log"}']))
-        self.assertEqual(61.0, float(measured['slabrow_days_ahead{server="",table="apiary.log"}']))
-        self.assertEqual(0.0, float(measured['slabrow_missing_ahead{server="",table="apiary.log"}']))
-        self.slabrow("tend", "--check", "--metrics", "upkeep.prom", "--now", "2026-05-01", code=1)
-        self.assertIn(
-            'slabrow_missing_ahead{server="",table="apiary.log"} 2.0', (self.folder / "upkeep.prom").read_text()
-        )
+        return {name: float(value) for name, value in re.findall(r'slabrow_(\w+)\{server="",table="apiary.log"\} (\S+)', text)}
 
     def test_a_webhook_hears_the_result_and_one_that_is_away_changes_nothing(self):
         heard = []

@@ -4,6 +4,7 @@ import argparse
 import json
 import sys
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -17,6 +18,7 @@ from slabrow.work.context import Context, Event, untold
 if TYPE_CHECKING:
     from slabrow.files.metrics_server import MetricsServer
     from slabrow.work.trees_ahead import TreesAhead
+    from slabrow.work.upkeep import TendResult
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -133,15 +135,8 @@ def _tended(
     if options.every is not None and options.format == "text":
         print(f"— {datetime.now(UTC):%Y-%m-%d %H:%M:%SZ}")
     show(SHOWN, result, options.format)
-    if server is not None:
-        from slabrow.show.metrics import upkeep_registry
-
-        server.show(upkeep_registry(result))
-    if options.metrics is not None:
-        from slabrow.files.script import write_file
-        from slabrow.show.metrics import upkeep_metrics
-
-        write_file(Path(options.metrics), upkeep_metrics(result))
+    if server is not None or options.metrics is not None:
+        _measure(result, server, None if options.metrics is None else Path(options.metrics))
     if options.webhook is not None:
         from slabrow.files.webhook import post
 
@@ -160,6 +155,23 @@ def _tended(
     if result.has_failed:
         return NO_SERVER
     return FOUND if result.has_open else FINE
+
+
+def _measure(result: "TendResult", server: "MetricsServer | None", file: Path | None) -> None:
+    """Shows the measures; those of the run before say when a table that is not well now was so last."""
+    from slabrow.show.metrics import successes_in, successes_of, upkeep_metrics, upkeep_registry
+
+    earlier = {} if server is None else successes_of(server.collect())
+    if file is not None and file.exists():
+        with suppress(OSError, ValueError):  # something else stood there: it is overwritten
+            earlier = {**successes_in(file.read_text(encoding="utf-8")), **earlier}
+    registry = upkeep_registry(result, earlier)
+    if server is not None:
+        server.show(registry)
+    if file is not None:
+        from slabrow.files.script import write_file
+
+        write_file(file, upkeep_metrics(registry))
 
 
 def _plain_line(event: Event) -> None:

@@ -136,6 +136,11 @@ def last_slot(layout: Layout, grid: Grid, here: Value) -> int:
     return slot - 1 if grid.start(slot) == limit else slot
 
 
+def ahead_of(here: Value, ranges: Iterable[Range]) -> int:
+    """How many of the ranges begin beyond `here`."""
+    return sum(held.from_ is not None and order(held.from_[:1]) > order((here,)) for held in ranges)
+
+
 @lru_cache(maxsize=16)
 def slots(grid: Grid, first: int, last: int, width: int) -> tuple[Range, ...]:
     """The ranges of the slots `first` to `last`, both included, for a key of `width` columns.

@@ -32,6 +32,7 @@ class MetricsServer(Collector):
         self._shown = registry
 
     def collect(self) -> Iterable[Metric]:
+        """The measures of the last run."""
         return () if self._shown is None else self._shown.collect()
 
 

@@ -1,37 +1,66 @@
 """Upkeep as OpenMetrics text, for whatever collects it from a file (N44). See docs/guide/keeping.md for the names."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, date, datetime, time
 from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
 
 from slabrow.core.actions import Archive, Create, Detach, Drop, Sweep
 from slabrow.core.bounds import Range
+from slabrow.core.by import By
+from slabrow.core.due import ahead_of, as_key
 from slabrow.work.upkeep import State, TableReport, TendResult
 
 if TYPE_CHECKING:
     from prometheus_client import CollectorRegistry
+    from prometheus_client.metrics_core import Metric
 
 _LABELS = ("table", "server")
+_SUCCESS = "last_success_timestamp_seconds"
+
+Successes = dict[tuple[str, str], float]  # when a table of a server was last as its layout says: seconds of Unix time
 
 
-def upkeep_metrics(result: TendResult) -> str:
+def successes_of(families: "Iterable[Metric]") -> Successes:
+    """What the measures of an earlier run say of it."""
+    return {
+        (sample.labels["table"], sample.labels["server"]): sample.value
+        for family in families
+        for sample in family.samples
+        if sample.name == f"slabrow_{_SUCCESS}"
+    }
+
+
+def successes_in(text: str) -> Successes:
+    """The same of an OpenMetrics text. Raises ValueError when it is none."""
+    from prometheus_client.openmetrics.parser import text_string_to_metric_families
+
+    return successes_of(text_string_to_metric_families(text))  # type: ignore[no-untyped-call]
+
+
+def upkeep_metrics(registry: "CollectorRegistry") -> str:
     """As text, ended by `# EOF`."""
     from prometheus_client.openmetrics.exposition import generate_latest
 
-    text: bytes = generate_latest(upkeep_registry(result))  # type: ignore[no-untyped-call]
+    text: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]
     return text.decode()
 
 
-def upkeep_registry(result: TendResult) -> "CollectorRegistry":
-    """One family for each measure, with the table and the server as its labels."""
+def upkeep_registry(result: TendResult, earlier: Mapping[tuple[str, str], float]) -> "CollectorRegistry":
+    """One family for each measure, with the table and the server as its labels. earlier: successes before this run."""
     from prometheus_client import CollectorRegistry, Gauge
 
     registry = CollectorRegistry()
     gauges = {name: Gauge(f"slabrow_{name}", text, _LABELS, registry=registry) for name, text in _MEASURES.items()}
     for report in result.reports:
-        table = str(report.layout.table)
-        for name, value in _measured(report, result.now):
-            gauges[name].labels(table, report.server or "").set(value)
+        labels = str(report.layout.table), report.server or ""
+        measured = dict(_measured(report, result.now))
+        if measured["success"]:
+            measured[_SUCCESS] = result.now.timestamp()
+        elif labels in earlier:
+            measured[_SUCCESS] = earlier[labels]
+        for name, value in measured.items():
+            gauges[name].labels(*labels).set(value)
     last = Gauge("slabrow_last_run_timestamp_seconds", "When upkeep last ran", registry=registry)
     last.set(result.now.timestamp())
     return registry
@@ -40,15 +69,17 @@ def upkeep_registry(result: TendResult) -> "CollectorRegistry":
 _MEASURES = {
     "partitions": "Leaves of the table",
     "bytes": "Bytes of all leaves, indexes included",
+    "partitions_ahead": "Partitions that begin beyond now, or beyond the greatest key of whole numbers",
     "missing_ahead": "Partitions that ahead asks for and that are not there",
     "days_ahead": "Days from now to the end of the last partition by time",
     "oldest_days": "Days from the beginning of the oldest partition by time to now",
-    "catch_all_rows": "1 when a table by range has rows in its catch-all",
+    "catch_all_rows": "Rows in the catch-all that belong into a partition, or into none",
     "failures": "Actions that the server refused in this run",
     "lock_waits": "Tries in this run that got no lock",
     "refused": "1 when a guard or an error kept this table from being tended",
     "retired": "Partitions that left in this run",
     "success": "1 when nothing is left to do",
+    _SUCCESS: "When nothing was left to do for the last time",
 }
 
 
@@ -60,7 +91,7 @@ def _measured(report: TableReport, now: datetime) -> Iterator[tuple[str, float]]
     yield "refused", float(report.error is not None)
     yield "retired", sum(isinstance(each.action, Detach | Drop | Archive) for each in done)
     yield "missing_ahead", sum(isinstance(each.action, Create | Sweep) for each in left)
-    yield "catch_all_rows", float(report.catch_all_rows)
+    yield "catch_all_rows", float(report.catch_all_rows_left)
     yield "success", float(report.error is None and not left)
     if report.tree is None:
         return
@@ -70,6 +101,10 @@ def _measured(report: TableReport, now: datetime) -> Iterator[tuple[str, float]]
     yield "partitions", float(len(staying) + len(made))
     yield "bytes", float(sum(leaf.bytes for leaf in staying))
     ranges = [child.bounds for child in report.tree.children if child.name not in gone] + made
+    if report.here is not None and report.layout.by is By.RANGE:
+        here = as_key(report.here, report.tree.kinds[0], ZoneInfo(report.layout.zone))
+        known = [held for held in ranges if isinstance(held, Range) and not held.is_opaque]
+        yield "partitions_ahead", float(ahead_of(here, known))
     starts = [_instant(held.from_[0]) for held in ranges if isinstance(held, Range) and held.from_]
     ends = [_instant(held.to[0]) for held in ranges if isinstance(held, Range) and held.to]
     known_starts, known_ends = [each for each in starts if each], [each for each in ends if each]

@@ -23,7 +23,7 @@ from slabrow.servers.postgresql.sweeping import COPIED_ABOVE, Copying
 from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.doing import Doing
-from slabrow.work.lying import new_values, swept
+from slabrow.work.lying import new_values, sifted
 from slabrow.work.moments import Moments
 from slabrow.work.upkeep import State, TableReport, Tended
 
@@ -79,28 +79,33 @@ class Keeping:
             said = "" if counted.ahead is layout.ahead else f"{layout.ahead}, {counted.ahead} keys as it grows now"
             due = reconcile(counted, tree, now, taken=taken, values=values, ahead_words=said)
             guard_grid(layout, tree)
-            actions, held = self._without_held(tree, due.actions)
-            actions, lying = swept(connection, layout, tree, actions)
+            unheld, held = self._without_held(tree, due.actions)
+            lying = sifted(connection, layout, tree, unheld)
+            actions = lying.actions
             unpublished = self._unpublished(inherited.out_of_reach, actions)
-            leftovers = (*due.leftovers, *unknown, *unmade, *held, *lying, *unpublished)
+            leftovers = (*due.leftovers, *unknown, *unmade, *held, *lying.findings, *unpublished)
             upkeep = ddl.upkeep_of(
                 tree, wait_ms, owner, role, layout.within, columns, inherited, layout.detach_to, layout.catch_all,
                 self._copying(tree, actions),
             )  # fmt: skip
             tended = [self._proposed(action, upkeep, layout) for action in actions]
+
+            def report(error: Refusal | None = None) -> TableReport:
+                return TableReport(layout, tuple(tended), leftovers, error, tree, now, lying.rows)
+
             try:
                 self._guard_rows(layout, tree, actions, now)
                 guard_retiring(layout, tree, actions, self.retiring, self._counted_rows(tree, actions))
             except Refusal as refusal:
-                return TableReport(layout, tuple(tended), leftovers, refusal, tree)
+                return report(refusal)
             for place, each in enumerate(tended if self.go else ()):
                 try:
                     tended[place] = self.doing.told(self.doing.do(each, layout, upkeep))
                 except Refusal as refusal:
                     self.doing.write(each, "failed", 0.0, refusal.problem)
                     tended[place] = self.doing.told(replace(each, state=State.FAILED, text=refusal.problem))
-                    return TableReport(layout, tuple(tended), leftovers, refusal, tree)
-            return TableReport(layout, tuple(tended), leftovers, None, tree)
+                    return report(refusal)
+            return report()
 
     def _counted_rows(self, tree: Tree, actions: Sequence[Action]) -> dict[str, int] | None:
         """Of a small table without statistics; None where estimates or bytes have to do."""

@@ -1,6 +1,7 @@
 """What lies in a catch-all: rows that move into partitions to come, values that get one, and what stays and why."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from slabrow.core.actions import Action, Create, Sweep
 from slabrow.core.bounds import CatchAll, beyond_all
@@ -13,6 +14,18 @@ from slabrow.servers.postgresql import catalogue, measure, quoting
 from slabrow.servers.postgresql.connection import Connection
 
 MOST_NEW_VALUES = 50  # of a list, in one run: more are no list
+
+
+@dataclass(frozen=True, slots=True)
+class Sifted:
+    """actions  creations whose rows lie in the catch-all have become sweeps
+    findings  what will stay there, and why
+    rows      how many lie there that belong elsewhere, or nowhere
+    """
+
+    actions: tuple[Action, ...]
+    findings: tuple[Finding, ...] = ()
+    rows: int = 0
 
 
 def new_values(connection: Connection, layout: Layout, tree: Tree) -> tuple[tuple[Value, ...], list[Finding]]:
@@ -31,13 +44,11 @@ def new_values(connection: Connection, layout: Layout, tree: Tree) -> tuple[tupl
     return (), [Finding("drift", text, catch_all.spelling)]
 
 
-def swept(
-    connection: Connection, layout: Layout, tree: Tree, actions: Sequence[Action]
-) -> tuple[list[Action], list[Finding]]:
-    """Creations whose rows lie in the catch-all become sweeps; what will stay there is named."""
+def sifted(connection: Connection, layout: Layout, tree: Tree, actions: Sequence[Action]) -> Sifted:
+    """What lies in the catch-all, against what is going to be made."""
     catch_all = tree.catch_all
     if catch_all is None or layout.by is By.HASH or not _holds_rows(connection, tree, catch_all):
-        return list(actions), []
+        return Sifted(tuple(actions))
     creations = [action for action in actions if isinstance(action, Create) and not isinstance(action.bounds, CatchAll)]
     key = tuple(column.name or column.text for column in tree.key)
     try:
@@ -47,9 +58,9 @@ def swept(
             for beyond in beyond_all([bounds for _, bounds in tree.ranges], [each.bounds for each in creations])
         ]
     except ValueError:
-        return list(actions), []
+        return Sifted(tuple(actions))
     if layout.by is By.LIST and not creations:
-        return list(actions), []  # what no list names belongs into the catch-all of a list
+        return Sifted(tuple(actions))  # what no list names belongs into the catch-all of a list
     *found, early, late, nulls, every = measure.lying_in(
         connection,
         catch_all.name,
@@ -68,16 +79,17 @@ def swept(
             Sweep(action.table, action.partition, action.bounds, reason, catch_all.name, rows.rows, rows.low or "",
                   rows.high or "", action.inner)
         )  # fmt: skip
-    staying = every.rows - sum(each.rows for each in found)
+    moving = sum(each.rows for each in found)
+    staying = every.rows - moving
     if not staying or layout.by is By.LIST:
-        return replaced, []
+        return Sifted(tuple(replaced), rows=moving)
     words = [f"{nulls.rows:,} without a key"] if nulls.rows else []
     words += [f"{early.rows:,} from before the first partition (late: {early.low} to {early.high})"] * bool(early.rows)
     words += [f"{late.rows:,} beyond the last (a clock ahead: {late.low} to {late.high})"] * bool(late.rows)
     between = staying - nulls.rows - early.rows - late.rows
     words += [f"{between:,} where a partition is missing that the layout does not make"] * (between > 0)
     text = f"{catch_all.spelling} keeps {staying:,} rows that no partition of this layout takes: {', '.join(words)}"
-    return replaced, [Finding("catch_all_rows", text, catch_all.spelling)]
+    return Sifted(tuple(replaced), (Finding("catch_all_rows", text, catch_all.spelling),), every.rows)
 
 
 def _holds_rows(connection: Connection, tree: Tree, catch_all: Partition) -> bool:

@@ -127,7 +127,7 @@ def _idle(moments: Moments, layout: Layout, tree: Tree) -> TableReport | None:
     catch_all = tree.catch_all
     is_swept = layout.by is By.RANGE or layout.takes_new_values
     may_lie = is_swept and catch_all is not None and not all(leaf.is_empty for leaf in tree.leaves_of(catch_all))
-    return None if due.actions or may_lie else TableReport(layout, (), (*due.leftovers, *unknown), None, tree)
+    return None if due.actions or may_lie else TableReport(layout, (), (*due.leftovers, *unknown), None, tree, now)
 
 
 @contextmanager

@@ -43,6 +43,8 @@ class TableReport:
 
     ahead_missing   partitions that should lie ahead and were not there when this began
     tree            as it was found; None when it could not be read
+    here            what time it was for the table: the clock, or the greatest key of whole numbers
+    catch_all_rows  rows that lay in the catch-all and belong elsewhere, or nowhere, when this began
     server          what --on calls it; None for the one server of the options
     """
 
@@ -51,12 +53,22 @@ class TableReport:
     leftovers: tuple[Finding, ...] = ()
     error: SlabrowError | None = None
     tree: Tree | None = None
+    here: datetime | int | None = None
+    catch_all_rows: int = 0
     server: str | None = None
 
     @property
     def says_nothing(self) -> bool:
         """Whether nothing was done about the table, and nothing is to be said of it."""
         return not self.tended and not self.leftovers and self.error is None
+
+    @property
+    def catch_all_rows_left(self) -> int:
+        """Those that lie there still."""
+        moved = sum(
+            each.rows or 0 for each in self.tended if isinstance(each.action, Sweep) and each.state is State.DONE
+        )
+        return max(0, self.catch_all_rows - moved)
 
     @property
     def ahead_missing(self) -> int:
@@ -67,14 +79,8 @@ class TableReport:
         """What --check says of it: nothing when all is well."""
         missing, rows = self.ahead_missing, self.catch_all_rows
         lacks = f"lacks {missing} partition{'s' if missing != 1 else ''} that `ahead` asks for"
-        return (*([lacks] if missing else ()), *(["has rows in its catch-all"] if rows else ()))
-
-    @property
-    def catch_all_rows(self) -> bool:
-        """Whether rows lie in the catch-all of a table by range."""
-        return any(finding.code == "catch_all_rows" for finding in self.leftovers) or any(
-            isinstance(each.action, Sweep) for each in self.tended
-        )
+        has = f"has {rows:,} row{'s' if rows != 1 else ''} in its catch-all"
+        return (*([lacks] if missing else ()), *([has] if rows else ()))
 
 
 @dataclass(frozen=True, slots=True)
