@@ -405,7 +405,10 @@ class TellingTest(KeepingTest):
         self.slabrow("tend", "--check", "--metrics", "upkeep.prom", *options, code=code)
         text = (self.folder / "upkeep.prom").read_text()
         self.assertTrue(text.endswith("# EOF\n"))
-        return {name: float(value) for name, value in re.findall(r'slabrow_(\w+)\{server="",table="apiary.log"\} (\S+)', text)}
+        return {
+            name: float(value)
+            for name, value in re.findall(r'slabrow_(\w+)\{server="",table="apiary.log"\} (\S+)', text)
+        }
 
     def test_a_webhook_hears_the_result_and_one_that_is_away_changes_nothing(self):
         heard = []

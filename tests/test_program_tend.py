@@ -1,5 +1,6 @@
 """Upkeep under trouble: locks held, killed midway, two at once, wrong clocks, strangers; and five years day by day."""
 
+import re
 import signal
 import threading
 import time
@@ -125,6 +126,27 @@ class TendTest(DatabaseTest):
         self.layout(layout("apiary.gone", ahead="1 month") + layout(keep="2 months", ahead="4 months"))
         done = self.json("tend", "--go", *NOW, code=3)
         self.assertEqual((["apiary.gone"], 2), ([error["table"] for error in done["errors"]], len(done["actions"])))
+
+    def test_of_many_tables_those_that_need_something_get_it_wherever_they_stand(self):
+        names = [f"apiary.log_of_{place:02d}" for place in range(60)]
+        for name in names[:-1]:  # the last one is not there
+            self.sql(f"CREATE TABLE {name} (taken_at timestamptz) PARTITION BY RANGE (taken_at)")
+        self.sql("CREATE TABLE apiary.scan (scan_id int) PARTITION BY RANGE (scan_id)")
+        numbered = (
+            '[[layout]]\ntable = "apiary.scan"\nby = "range"\nkey = ["scan_id"]\nspan = 10\nfrom = 0\nahead = 20\n'
+        )
+        self.layout(numbered + "\n".join(layout(table=name, ahead="2 months") for name in names))
+        self.slabrow("tend", "--go", *NOW, code=3)
+        lacking = [names[3], names[30], names[50]]
+        for name in lacking:
+            self.sql(f"DROP TABLE {name}_2026_04")
+        again = self.json("tend", "--go", *NOW, code=3)
+        self.assertEqual([f"{name}_2026_04" for name in lacking], [each["partition"] for each in again["actions"]])
+        self.assertEqual([names[-1]], [each["table"] for each in again["errors"]])
+        heads = re.findall(r"(?m)^(\S+) at", self.slabrow("tend", *NOW, code=3).stdout)
+        self.assertEqual(["apiary.scan", *names], heads, "in the order of the file")
+        self.layout(numbered)
+        self.assertEqual("apiary.scan at 2026-03-01 00:00+00: nothing to do\n", self.slabrow("tend", *NOW).stdout)
 
     def test_a_lock_held_for_long_delays_neither_writers_nor_the_end(self):
         with psycopg.connect(self.dsn) as holder, psycopg.connect(self.dsn, autocommit=True) as writer:

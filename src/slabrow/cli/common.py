@@ -1,16 +1,14 @@
 """The options that all commands share, read and checked before any server is asked."""
 
 import argparse
-import importlib
 import os
 import re
 import sys
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
-from threading import Thread
 from typing import TYPE_CHECKING
 
 from slabrow.core.errors import UsageError
@@ -151,19 +149,6 @@ def parse_wait(text: str) -> int:
     if wait < 1:
         raise UsageError(f"{text!r} is no duration", fix="write it as 500ms, 2s or 1min")
     return wait
-
-
-def load_meanwhile(module: str) -> None:
-    """Loads a module that is needed later while this thread waits for a server: a tenth of a second less in the end.
-
-    Whoever imports it waits for that, and meets its errors.
-    """
-    Thread(target=_load, args=(module,), daemon=True).start()
-
-
-def _load(module: str) -> None:
-    with suppress(Exception):
-        importlib.import_module(module)
 
 
 @contextmanager

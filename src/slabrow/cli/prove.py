@@ -102,7 +102,7 @@ def run(options: argparse.Namespace) -> int:
 def _proven(
     options: argparse.Namespace, watched: Context, queries: "Sequence[FileQuery]", timeout_ms: int
 ) -> "ProveResult":
-    from slabrow.work.ahead import PlansAhead
+    from slabrow.work.plans_ahead import PlansAhead
 
     with (
         watched.connected() as connection,

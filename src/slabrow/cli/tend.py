@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND, NO_SERVER
-from slabrow.cli.common import add_common, context, load_meanwhile, parse_moment, parse_wait, progress, write_script
+from slabrow.cli.common import add_common, context, parse_moment, parse_wait, progress, write_script
 from slabrow.core.errors import UsageError, nearest
 from slabrow.work.context import Context, Event, untold
 
@@ -83,7 +83,7 @@ def _once(options: argparse.Namespace, server: "MetricsServer | None" = None) ->
         return _tended(options, asked, server, ahead)
     finally:
         if ahead is not None:
-            ahead.close()
+            ahead.end()
 
 
 def _ahead(asked: Context, *, with_sizes: bool) -> "TreesAhead | None":
@@ -92,7 +92,11 @@ def _ahead(asked: Context, *, with_sizes: bool) -> "TreesAhead | None":
     from slabrow.work.trees_ahead import TreesAhead
 
     names = tables_named(asked.layout_file)
-    return TreesAhead(asked.dsn, names, with_sizes=with_sizes) if names else None
+    if not names:
+        return None
+    ahead = TreesAhead(asked.dsn, names, with_sizes=with_sizes)
+    ahead.begin()
+    return ahead
 
 
 def _tended(
@@ -110,7 +114,6 @@ def _tended(
         until = None if options.until is None else parse_moment(options.until, "--until")
         print(hold(asked, schema, options.hold or options.unhold, until, holds=options.hold is not None))
         return FINE
-    load_meanwhile("slabrow.show.tend")
     with progress(options, asked) as watched:
         how = Asked(options.go, options.retiring, schema, options.metrics is not None or server is not None)
         if options.on:

@@ -2,14 +2,15 @@
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
-
-from rich.console import Console
+from typing import TYPE_CHECKING, Any
 
 from slabrow.files.archive_file import Manifest
 from slabrow.show.output import Json, Shown, good, note, plain
 from slabrow.show.words import plural, size
 from slabrow.work.archive import Adopted
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +40,7 @@ def _rows(adoption: Adoption) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     return tuple(data), [list(data.values())]
 
 
-def _text(adoption: Adoption, out: Console) -> None:
+def _text(adoption: Adoption, out: "Console") -> None:
     manifest, adopted = adoption.manifest, adoption.adopted
     what = f"{manifest.partition}: {plural(manifest.rows, 'row')} in {manifest.file} ({size(manifest.bytes)})"
     out.print(plain(f"{what}, written {manifest.written}; the file is the one that its manifest describes."))

@@ -1,15 +1,16 @@
 """How a build looks."""
 
 from collections.abc import Iterable, Sequence
-from typing import Any
-
-from rich.console import Console
+from typing import TYPE_CHECKING, Any
 
 from slabrow.show.convert import key_change_data, print_key_changes
 from slabrow.show.output import Json, Shown, heading, note, plain
 from slabrow.show.statements import print_statements, transaction_data
 from slabrow.show.words import listed, plural
 from slabrow.work.build import BuildResult
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 _MOST_SHOWN = 3
 
@@ -29,7 +30,7 @@ def _rows(result: BuildResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     return ("partition", "state"), [[name, "done" if result.is_done else "proposed"] for name in result.partitions]
 
 
-def _text(result: BuildResult, out: Console) -> None:
+def _text(result: BuildResult, out: "Console") -> None:
     if not result.transactions:
         out.print(plain(f"{result.layout.table} is there, with all its partitions: nothing to do."))
         return

@@ -1,9 +1,7 @@
 """How a census looks."""
 
 from collections.abc import Iterable, Sequence
-from typing import Any
-
-from rich.console import Console
+from typing import TYPE_CHECKING, Any
 
 from slabrow.core.findings import Finding
 from slabrow.core.tree import Partition
@@ -12,6 +10,9 @@ from slabrow.show.findings import finding_data
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.words import MOST_LINES, count, ends, plural, rows_of, size
 from slabrow.work.census import Census
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 _MOST_FINDINGS = 20
 
@@ -57,7 +58,7 @@ def _rows(census: Census) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     ]
 
 
-def _text(census: Census, out: Console) -> None:
+def _text(census: Census, out: "Console") -> None:
     tree = census.tree
     rows = [leaf.rows for leaf in tree.leaves]
     total = None if None in rows else sum(row or 0 for row in rows)
@@ -91,7 +92,7 @@ def _text(census: Census, out: Console) -> None:
         note(out, f"Note: {text}.")
 
 
-def print_findings(findings: Sequence[Finding], out: Console) -> None:
+def print_findings(findings: Sequence[Finding], out: "Console") -> None:
     if not findings:
         out.print(good("No findings."))
         return

@@ -1,13 +1,14 @@
 """How a comparison looks."""
 
 from collections.abc import Iterable, Sequence
-from typing import Any
-
-from rich.console import Console
+from typing import TYPE_CHECKING, Any
 
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.words import count, milliseconds
 from slabrow.work.compare import Comparison, Measured
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 
 def _data(result: Comparison) -> Json:
@@ -63,7 +64,7 @@ def _rows(result: Comparison) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     ]
 
 
-def _text(result: Comparison, out: Console) -> None:
+def _text(result: Comparison, out: "Console") -> None:
     heading(out, f"The same queries: {result.before} (before) and {result.after} (after)")
     numbers = ("blocks before", "after", "time before", "time after", "factor")
     lines = table("query", *numbers, "rows", right=numbers)

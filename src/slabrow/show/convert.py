@@ -1,9 +1,7 @@
 """How a conversion looks, before and after, and the dropping of the old table."""
 
 from collections.abc import Iterable, Sequence
-from typing import Any
-
-from rich.console import Console
+from typing import TYPE_CHECKING, Any
 
 from slabrow.core.shape import KeyChange
 from slabrow.show.forecast import text_partitions
@@ -12,12 +10,15 @@ from slabrow.show.statements import print_statements, transaction_data
 from slabrow.show.words import count, plural, size
 from slabrow.work.convert import ConvertResult, DropResult, catch_all_rows
 
+if TYPE_CHECKING:
+    from rich.console import Console
+
 
 def key_change_data(change: KeyChange) -> Json:
     return {"name": change.name, "what": change.what, "before": list(change.before), "after": list(change.after)}
 
 
-def print_key_changes(changes: Sequence[KeyChange], out: Console) -> None:
+def print_key_changes(changes: Sequence[KeyChange], out: "Console") -> None:
     """N15: which unique keys must take in the partition key, and what that gives up."""
     for change in changes:
         before, after = (
@@ -62,7 +63,7 @@ def _rows(result: ConvertResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]
     ]
 
 
-def _text(result: ConvertResult, out: Console) -> None:
+def _text(result: ConvertResult, out: "Console") -> None:
     name = result.prospect.relation.spelling
     if result.is_done:
         _text_done(result, out)
@@ -84,7 +85,7 @@ def _text(result: ConvertResult, out: Console) -> None:
     note(out, "Nothing has been done. --go does it; --script FILE writes it as SQL.")
 
 
-def _text_done(result: ConvertResult, out: Console) -> None:
+def _text_done(result: ConvertResult, out: "Console") -> None:
     heading(out, f"Converted: {result.layout.table}, now by {result.layout}")
     print_key_changes(result.key_changes, out)
     out.print()
@@ -127,7 +128,7 @@ def _drop_rows(result: DropResult) -> tuple[Sequence[str], Iterable[Sequence[Any
     ]
 
 
-def _drop_text(result: DropResult, out: Console) -> None:
+def _drop_text(result: DropResult, out: "Console") -> None:
     what = f"{result.old_name} with about {count(result.rows)} rows, {size(result.bytes)}"
     if result.is_done:
         out.print(plain(f"Dropped: {what}."))

@@ -2,9 +2,7 @@
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
-from typing import Any
-
-from rich.console import Console
+from typing import TYPE_CHECKING, Any
 
 from slabrow.core.outlook import Expected, Outlook
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
@@ -13,6 +11,9 @@ from slabrow.show.survey import growth_text
 from slabrow.show.words import MOST_LINES, bar, count, ends, plural, size
 from slabrow.work.forecast import Forecast
 from slabrow.work.prospect import Prospect, Sized
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 _BAR_WIDTH = 30
 
@@ -86,7 +87,7 @@ def _rows(forecast: Forecast) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     ]
 
 
-def _text(forecast: Forecast, out: Console) -> None:
+def _text(forecast: Forecast, out: "Console") -> None:
     prospect = shown(forecast)
     layout = prospect.layout
     outlook = forecast.outlook
@@ -122,7 +123,7 @@ def _text(forecast: Forecast, out: Console) -> None:
     )
 
 
-def _outlook(forecast: Forecast, outlook: Outlook, out: Console) -> None:
+def _outlook(forecast: Forecast, outlook: Outlook, out: "Console") -> None:
     a_row = _bytes_a_row(forecast.prospect)
     out.print(plain(f"{growth_text(outlook.growth)}"))
     spread = f"{count(outlook.low)} to {count(outlook.high)}"
@@ -135,7 +136,7 @@ def _outlook(forecast: Forecast, outlook: Outlook, out: Console) -> None:
         out.print(plain(f"With `keep` at {forecast.prospect.layout.keep} it settles at about {steady}."))
 
 
-def text_partitions(prospect: Prospect, out: Console) -> None:
+def text_partitions(prospect: Prospect, out: "Console") -> None:
     """The partitions as a table, with a bar for the rows of each."""
     most = max((sized.rows or 0 for sized in prospect.sized), default=0) or 1
     lines = table("partition", "from (in)", "to (out)", "rows", "bytes", "", right=("rows", "bytes"))

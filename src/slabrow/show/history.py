@@ -1,14 +1,15 @@
 """How the ledger looks."""
 
 from collections.abc import Iterable, Sequence
-from typing import Any
-
-from rich.console import Console
+from typing import TYPE_CHECKING, Any
 
 from slabrow.servers.postgresql.ledger import Written
 from slabrow.show.output import Json, Shown, bad, good, heading, plain, print_table, table
 from slabrow.show.words import count, milliseconds, plural
 from slabrow.work.history import History
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 
 def _data(history: History) -> Json:
@@ -46,7 +47,7 @@ def _rows(history: History) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     return (*_COLUMNS, "note"), [[data[name] for name in (*_COLUMNS, "note")] for data in map(_entry, history.entries)]
 
 
-def _text(history: History, out: Console) -> None:
+def _text(history: History, out: "Console") -> None:
     if not history.exists:
         out.print(
             plain(f"There is no ledger in the schema {history.schema} yet: the first `slabrow tend --go` makes it.")

@@ -7,16 +7,16 @@ import os
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Generic, TypeVar
-
-from rich import box
-from rich.cells import cell_len
-from rich.console import Console, JustifyMethod
-from rich.measure import Measurement
-from rich.table import Table
-from rich.text import Text
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from slabrow import __version__
+
+if TYPE_CHECKING:  # rich takes a tenth of a second to load: JSON, CSV and runs that found nothing do without it
+    from rich.console import Console, JustifyMethod
+    from rich.table import Table
+    from rich.text import Text
+
+    Cell = str | Text
 
 Result = TypeVar("Result")
 Json = dict[str, Any]
@@ -26,12 +26,16 @@ _GREY, _GOOD, _BAD = "bright_black", "green", "bold bright_red"
 
 @dataclass(frozen=True, slots=True)
 class Shown(Generic[Result]):
-    """How one command's results look: as JSON, as rows for CSV, and as text."""
+    """How one command's results look: as JSON, as rows for CSV, and as text.
+
+    plain   the text for a file or a pipe, of results that need no console to be laid out; None for the others
+    """
 
     command: str
     data: Callable[[Result], Json]
     rows: Callable[[Result], tuple[Sequence[str], Iterable[Sequence[Any]]]]
-    text: Callable[[Result, Console], None]
+    text: "Callable[[Result, Console], None]"
+    plain: Callable[[Result], str | None] = lambda _: None
 
 
 def show(shown: Shown[Result], result: Result, format_: str) -> None:
@@ -48,6 +52,8 @@ def show(shown: Shown[Result], result: Result, format_: str) -> None:
             sys.stdout.write(buffer.getvalue())
         case _ if sys.stdout.isatty():
             shown.text(result, console())
+        case _ if (text := shown.plain(result)) is not None:
+            sys.stdout.write(text)
         case _:
             out = console()
             with out.capture() as captured:
@@ -62,14 +68,13 @@ def as_json(shown: Shown[Result], result: Result) -> str:
     return json.dumps(document, indent=2, ensure_ascii=False) + "\n"
 
 
-def console() -> Console:
+def console() -> "Console":
     """Standard output: colours and the terminal's width on a terminal, plain and wide elsewhere."""
+    from rich.console import Console
+
     if sys.stdout.isatty():
         return Console(highlight=False, no_color="NO_COLOR" in os.environ)
     return Console(highlight=False, width=PLAIN_WIDTH, no_color=True, force_terminal=False, legacy_windows=False)
-
-
-Cell = str | Text
 
 
 @dataclass(slots=True)
@@ -78,9 +83,9 @@ class Lines:
 
     columns: tuple[str, ...]
     right: tuple[str, ...]
-    rows: list[tuple[Cell, ...]] = field(default_factory=list)
+    rows: "list[tuple[Cell, ...]]" = field(default_factory=list)
 
-    def add_row(self, *cells: Cell) -> None:
+    def add_row(self, *cells: "Cell") -> None:
         """Cells that are missing at the end stay empty."""
         self.rows.append(cells + ("",) * (len(self.columns) - len(cells)))
 
@@ -94,7 +99,7 @@ class Lines:
         widths = self.widths()
         lines = [_plain_line(self.columns, widths, self._are_right), "─" * (sum(widths) + _BETWEEN * (len(widths) - 1))]
         for row in self.rows:
-            texts = [cell.plain if isinstance(cell, Text) else cell for cell in row]
+            texts = [cell if isinstance(cell, str) else cell.plain for cell in row]
             if any(not text.isprintable() for text in texts):
                 return None
             lines.append(_plain_line(texts, widths, self._are_right))
@@ -104,11 +109,14 @@ class Lines:
     def _are_right(self) -> list[bool]:
         return [column in self.right for column in self.columns]
 
-    def __rich__(self) -> Table:
+    def __rich__(self) -> "Table":
         return self.drawn(())
 
-    def drawn(self, left_out: Sequence[str]) -> Table:
+    def drawn(self, left_out: Sequence[str]) -> "Table":
         """The table without the columns that are left out."""
+        from rich import box
+        from rich.table import Table
+
         kept = [place for place, column in enumerate(self.columns) if column not in left_out]
         made = Table(box=box.SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
         for place in kept:
@@ -121,6 +129,8 @@ class Lines:
 
 
 def _plain_line(texts: Sequence[str], widths: Sequence[int], are_right: Sequence[bool]) -> str:
+    from rich.cells import cell_len
+
     cells = []
     for text, width, is_right in zip(texts, widths, are_right, strict=True):
         blanks = " " * (width - cell_len(text))
@@ -131,9 +141,11 @@ def _plain_line(texts: Sequence[str], widths: Sequence[int], are_right: Sequence
 _BETWEEN = 3  # blanks between two columns
 
 
-def _cells(cell: Cell) -> int:
+def _cells(cell: "Cell") -> int:
     """Columns of the terminal."""
-    return cell.cell_len if isinstance(cell, Text) else cell_len(cell)
+    from rich.cells import cell_len
+
+    return cell_len(cell) if isinstance(cell, str) else cell.cell_len
 
 
 def table(*columns: str, right: Iterable[str] = ()) -> Lines:
@@ -141,7 +153,7 @@ def table(*columns: str, right: Iterable[str] = ()) -> Lines:
     return Lines(columns, tuple(right))
 
 
-def print_table(out: Console, lines: Lines, least_needed: Sequence[str] = ()) -> None:
+def print_table(out: "Console", lines: Lines, least_needed: Sequence[str] = ()) -> None:
     """Prints a table; on a terminal too narrow for it, without the columns that are `least_needed`, the first first.
 
     What still does not fit then is folded within its column.
@@ -153,6 +165,8 @@ def print_table(out: Console, lines: Lines, least_needed: Sequence[str] = ()) ->
     if sum(lines.widths()) + _BETWEEN * (len(lines.columns) - 1) <= out.width:
         out.print(lines.drawn(()))
         return
+    from rich.measure import Measurement
+
     for number in range(len(least_needed) + 1):
         left_out = least_needed[:number]
         made = lines.drawn(left_out)
@@ -163,25 +177,34 @@ def print_table(out: Console, lines: Lines, least_needed: Sequence[str] = ()) ->
         note(out, f"(The terminal is too narrow for: {', '.join(named)}.)")
 
 
-def heading(out: Console, text: str) -> None:
+def heading(out: "Console", text: str) -> None:
+    from rich.cells import cell_len
+    from rich.text import Text
+
     if out.is_terminal or cell_len(text) > out.width:
         out.print(Text(text, style="bold"))
     else:
         out.out(text)
 
 
-def note(out: Console, text: str) -> None:
-    out.print(Text(text, style=_GREY))
+def note(out: "Console", text: str) -> None:
+    out.print(_styled(text, _GREY))
 
 
-def good(text: str) -> Text:
-    return Text(text, style=_GOOD)
+def good(text: str) -> "Text":
+    return _styled(text, _GOOD)
 
 
-def bad(text: str) -> Text:
-    return Text(text, style=_BAD)
+def bad(text: str) -> "Text":
+    return _styled(text, _BAD)
 
 
-def plain(text: str) -> Text:
+def plain(text: str) -> "Text":
     """Text from outside: never read as markup."""
-    return Text(text)
+    return _styled(text, "")
+
+
+def _styled(text: str, style: str) -> "Text":
+    from rich.text import Text
+
+    return Text(text, style=style)

@@ -1,15 +1,16 @@
 """How proofs look."""
 
 from collections.abc import Iterable, Sequence
-from typing import Any
-
-from rich.console import Console
-from rich.text import Text
+from typing import TYPE_CHECKING, Any
 
 from slabrow.core.touch import PrunedAt, Verdict
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.words import bar, count, listed, milliseconds, plural, share
 from slabrow.work.proof import NOT_TOUCHED, Measured, Proof, ProveResult
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.text import Text
 
 _BAR_WIDTH = 12
 _DECIDED = {
@@ -142,7 +143,7 @@ def _rows(result: ProveResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     ]
 
 
-def _text(result: ProveResult, out: Console) -> None:
+def _text(result: ProveResult, out: "Console") -> None:
     ran = any(proof.executed is not None for proof in result.proofs)
     asked = any(proof.planned is not None for proof in result.proofs)
     how = "as the server ran it" if ran else "as the server plans it" if asked else "predicted, without asking a server"
@@ -186,7 +187,7 @@ def _text(result: ProveResult, out: Console) -> None:
     _summary(result, out)
 
 
-def _contrasts(result: ProveResult, out: Console) -> None:
+def _contrasts(result: ProveResult, out: "Console") -> None:
     """The same execution with pruning switched off, beside what it does with it."""
     found = [(proof, proof.measured, proof.contrast) for proof in result.proofs if proof.contrast is not None]
     if not found:
@@ -210,7 +211,7 @@ def _contrasts(result: ProveResult, out: Console) -> None:
     print_table(out, lines, ("planning", "table", "rows read"))
 
 
-def _prepared(result: ProveResult, out: Console) -> None:
+def _prepared(result: ProveResult, out: "Console") -> None:
     """Prepared statements whose generic plan touches other partitions than the one for these values."""
     found = [
         (proof, proof.generic)
@@ -235,7 +236,7 @@ def _prepared(result: ProveResult, out: Console) -> None:
     print_table(out, lines, ("table",))
 
 
-def _mistakes(result: ProveResult, out: Console) -> None:
+def _mistakes(result: ProveResult, out: "Console") -> None:
     """Rows at the end of a day or a month that are lost or read twice."""
     found = [(proof, each) for proof in result.proofs for each in proof.mistakes]
     if not found:
@@ -252,7 +253,7 @@ def _mistakes(result: ProveResult, out: Console) -> None:
         note(out, f"  … {len(found) - _MOST_REWRITES} more, in json")
 
 
-def _crowded(result: ProveResult, out: Console) -> None:
+def _crowded(result: ProveResult, out: "Console") -> None:
     """Tables whose queries plan longer than they execute."""
     for name, each in result.crowded.items():
         out.print()
@@ -268,7 +269,7 @@ def _crowded(result: ProveResult, out: Console) -> None:
             out.print(plain("  For all queries together their number is not at fault."))
 
 
-def _reasons(result: ProveResult, out: Console) -> None:
+def _reasons(result: ProveResult, out: "Console") -> None:
     """Why the queries that read every partition do: each reason once, with its queries and what is written there."""
     found: dict[str, list[tuple[str, str]]] = {}
     for proof in result.proofs:
@@ -287,7 +288,7 @@ def _reasons(result: ProveResult, out: Console) -> None:
             out.print(plain(f"    … {len(places) - _MOST_PLACES} more, in json"))
 
 
-def _rewrites(result: ProveResult, out: Console) -> None:
+def _rewrites(result: ProveResult, out: "Console") -> None:
     """What to write instead, with whether both were run and returned the same rows."""
     found = [(proof, proof.rewrite) for proof in result.proofs if proof.rewrite is not None]
     unequal = [(proof, each) for proof in result.proofs for each in proof.unequal]
@@ -314,7 +315,7 @@ _MOST_PLACES = 6
 _MOST_COSTLY = 10
 
 
-def _costliest(result: ProveResult, out: Console) -> None:
+def _costliest(result: ProveResult, out: "Console") -> None:
     """Those that read every partition, the most rows a day first, where it is known how often each runs."""
     found = [proof for proof in result.proofs if proof.verdict is Verdict.EVERY and proof.total > 1]
     if not found or not _has_weights(result):
@@ -342,7 +343,7 @@ def _cut(text: str) -> str:
     return text if len(text) <= 100 else text[:99] + "…"
 
 
-def _verdict(proof: Proof) -> Text:
+def _verdict(proof: Proof) -> "Text":
     return bad("every") if proof.verdict is Verdict.EVERY else plain(proof.verdict)
 
 
@@ -357,7 +358,7 @@ def _measured(proof: Proof, ran: bool) -> list[str]:
     return [planning, milliseconds(found.execution_ms), count(found.read), count(found.returned), blocks]
 
 
-def _limit(proof: Proof) -> Text:
+def _limit(proof: Proof) -> "Text":
     wanted = [str(proof.limit)] if proof.limit is not None else []
     wanted += [f"by {_MOMENTS[proof.query.decided]}"] if proof.query.decided is not None else []
     if not wanted:
@@ -369,7 +370,7 @@ def _limit(proof: Proof) -> Text:
 _MOMENTS = {PrunedAt.PLAN: "planning", PrunedAt.START: "the start", PrunedAt.RUN: "running"}
 
 
-def _summary(result: ProveResult, out: Console) -> None:
+def _summary(result: ProveResult, out: "Console") -> None:
     out.print()
     if not result.proofs:
         out.print(plain("No query touches a partitioned table."))

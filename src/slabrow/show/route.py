@@ -4,15 +4,16 @@ import csv
 import json
 import sys
 from collections.abc import Iterable, Sequence
-from typing import Any
-
-from rich.console import Console
-from rich.text import Text
+from typing import TYPE_CHECKING, Any
 
 from slabrow import __version__
 from slabrow.files.value_file import Columns
 from slabrow.show.output import Json, Shown, bad, heading, plain, table
 from slabrow.work.route import Hashing, Route, Routes
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.text import Text
 
 
 def _data(routes: Routes) -> Json:
@@ -36,13 +37,13 @@ def _spelled(route: Route) -> str:
     return ", ".join("NULL" if value is None else value for value in route.values)
 
 
-def _home(route: Route) -> Text:
+def _home(route: Route) -> "Text":
     if route.partition is not None:
         return plain(route.partition)
     return bad("nowhere") if route.remainder is None else plain(f"remainder {route.remainder}")
 
 
-def _text(routes: Routes, out: Console) -> None:
+def _text(routes: Routes, out: "Console") -> None:
     heading(out, routes.title)
     lines = table("value", "goes to", "because")
     for route in routes.routes:

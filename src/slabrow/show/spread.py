@@ -2,12 +2,14 @@
 
 from dataclasses import dataclass
 from pathlib import Path
-
-from rich.console import Console
+from typing import TYPE_CHECKING
 
 from slabrow.core.spread import POWERS, Spread, SpreadCounter
 from slabrow.show.output import heading, note, plain, print_table, table
 from slabrow.show.words import MOST_LINES, bar, count, ends, plural, share, size
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 _BAR_WIDTH = 40
 
@@ -22,7 +24,7 @@ class SpreadOf:
     bytes: int | None = None
 
 
-def print_spread(shown: SpreadOf, out: Console) -> None:
+def print_spread(shown: SpreadOf, out: "Console") -> None:
     """The parts with their rows, how even they are, and the same for other numbers of parts."""
     counter, spread = shown.counter, shown.counter.spread(shown.parts)
     heading(out, f"{shown.title}: {count(counter.total)} rows")
@@ -39,7 +41,7 @@ def print_spread(shown: SpreadOf, out: Console) -> None:
     print_table(out, lines, ("",))
 
 
-def _print_giant(shown: SpreadOf, out: Console) -> None:
+def _print_giant(shown: SpreadOf, out: "Console") -> None:
     counter = shown.counter
     if counter.keys is None:
         note(out, "More different keys than are told apart here: they spread evenly, and none stands out.")
@@ -51,7 +53,7 @@ def _print_giant(shown: SpreadOf, out: Console) -> None:
         out.print(plain(text + "."))
 
 
-def _print_parts(spread: Spread, bytes_: int | None, out: Console) -> None:
+def _print_parts(spread: Spread, bytes_: int | None, out: "Console") -> None:
     known = () if bytes_ is None else ("bytes",)
     lines = table("remainder", "rows", *known, "", right=("remainder", "rows", "bytes"))
     total = sum(spread.rows) or 1

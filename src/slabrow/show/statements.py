@@ -2,11 +2,13 @@
 
 from collections.abc import Iterable
 from itertools import groupby
-
-from rich.console import Console
+from typing import TYPE_CHECKING
 
 from slabrow.core.statements import Check, Statement, Transaction
 from slabrow.show.output import Json, plain
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 _MOST_ALIKE = 2
 _WIDTH = 110  # columns shown of a statement
@@ -28,7 +30,7 @@ def _sql(statement: Statement | Check) -> str:
     return statement.sql if isinstance(statement, Statement) else statement.query
 
 
-def print_statements(transaction: Transaction, out: Console) -> None:
+def print_statements(transaction: Transaction, out: "Console") -> None:
     """One line a statement; of a run of alike ones the first two, then how many more."""
     lines = [
         f"stop if {statement.text}" if isinstance(statement, Check) else " ".join(statement.sql.split())

@@ -1,9 +1,7 @@
 """How a survey looks."""
 
 from collections.abc import Iterable, Sequence
-from typing import Any
-
-from rich.console import Console
+from typing import TYPE_CHECKING, Any
 
 from slabrow.core.ages import Ages
 from slabrow.core.bounds import Listed, Range
@@ -13,6 +11,9 @@ from slabrow.show.bounds import held, key_data, value_data
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.words import bar, count, per_span, plural, rows_of, share, size
 from slabrow.work.survey import Bucket, Counts, Survey, SurveyedColumn
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 _BAR_WIDTH = 40
 
@@ -128,7 +129,7 @@ def _rows(survey: Survey) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     return _HEADER, [list(_column_data(column, survey.rows).values()) for column in survey.columns]
 
 
-def _text(survey: Survey, out: Console) -> None:
+def _text(survey: Survey, out: "Console") -> None:
     relation = survey.relation
     divided = f", in {plural(survey.partitions, 'partition')}" if survey.partitions is not None else ""
     heading(out, f"{relation.spelling}: {rows_of(survey.rows, survey.is_exact)}, {size(relation.bytes)}{divided}")
@@ -162,7 +163,7 @@ def _text(survey: Survey, out: Console) -> None:
         note(out, f"Note: {text}.")
 
 
-def _ageing(survey: Survey, out: Console) -> None:
+def _ageing(survey: Survey, out: "Console") -> None:
     growth, ages = survey.growth, survey.ages
     if growth is not None or survey.ageing:
         out.print()
@@ -223,7 +224,7 @@ def _short(value: Value | None) -> str:
     return text[:31] + "…" if len(text) > 32 else text
 
 
-def _keys(survey: Survey, out: Console) -> None:
+def _keys(survey: Survey, out: "Console") -> None:
     out.print()
     keys = table("index or key", "bytes", "scans", "definition", right=("bytes", "scans"))
     for index in survey.indexes:
@@ -241,7 +242,7 @@ def _keys(survey: Survey, out: Console) -> None:
     out.print(keys if keys.rows else plain("no index, no key"))
 
 
-def _counts(counts: Counts, out: Console) -> None:
+def _counts(counts: Counts, out: "Console") -> None:
     per = per_span(counts.span)
     zone = f", days begin in {counts.zone}" if counts.zone != "UTC" else ""
     heading(out, f"Rows {per} of {counts.column}{zone}, {'counted' if counts.is_exact else 'estimated'}")

@@ -2,10 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 from itertools import groupby
-from typing import Any
-
-from rich.console import Console
-from rich.text import Text
+from typing import TYPE_CHECKING, Any
 
 from slabrow.core.actions import Sweep
 from slabrow.core.due import describe_clock
@@ -15,6 +12,10 @@ from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, pr
 from slabrow.show.statements import statement_texts
 from slabrow.show.words import MOST_LINES, ends, plural
 from slabrow.work.upkeep import State, TableReport, Tended, TendResult
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.text import Text
 
 
 def _data(result: TendResult) -> Json:
@@ -71,7 +72,14 @@ def _rows(result: TendResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
     ]
 
 
-def _text(result: TendResult, out: Console) -> None:
+def _plain(result: TendResult) -> str | None:
+    """A line for each table, when there is nothing to say of any of them."""
+    if not all(report.says_nothing for report in result.reports):
+        return None
+    return "".join(_heading(report, result) + "\n" for report in result.reports)
+
+
+def _text(result: TendResult, out: "Console") -> None:
     for nothing_said, reports in groupby(result.reports, key=lambda each: each.says_nothing):
         if nothing_said and not out.is_terminal:
             out.out("\n".join(_heading(report, result) for report in reports))  # one by one, hundreds take their time
@@ -88,7 +96,7 @@ def _heading(report: TableReport, result: TendResult) -> str:
     return f"{report.layout.table}{where} at {describe_clock(result.now)}: {_headline(report)}"
 
 
-def _report(report: TableReport, result: TendResult, out: Console) -> None:
+def _report(report: TableReport, result: TendResult, out: "Console") -> None:
     heading(out, _heading(report, result))
     if report.error is not None:
         out.print(bad(f"  {report.error.problem}"))
@@ -138,7 +146,7 @@ def _headline(report: TableReport) -> str:
     return ", ".join(words)
 
 
-def _state(tended: Tended) -> Text:
+def _state(tended: Tended) -> "Text":
     match tended.state:
         case State.DONE:
             return good("done")
@@ -148,4 +156,4 @@ def _state(tended: Tended) -> Text:
             return plain(str(tended.state))
 
 
-SHOWN: Shown[TendResult] = Shown("tend", _data, _rows, _text)
+SHOWN: Shown[TendResult] = Shown("tend", _data, _rows, _text, _plain)

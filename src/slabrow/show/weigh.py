@@ -2,9 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
-from typing import Any
-
-from rich.console import Console
+from typing import TYPE_CHECKING, Any
 
 from slabrow.core.layout import Layout
 from slabrow.core.spans import Span, Unit
@@ -13,6 +11,9 @@ from slabrow.core.windows import WindowRule
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.words import count, plural, size
 from slabrow.work.weigh import Weighing
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 _SHOWN_LINES = 15
 
@@ -138,7 +139,7 @@ def describe(layout: Layout | None) -> str:
     return "leave it as it is" if layout is None else str(layout)
 
 
-def _text(weighing: Weighing, out: Console) -> None:
+def _text(weighing: Weighing, out: "Console") -> None:
     facts, verdict = weighing.facts, weighing.verdict
     read = weighing.read
     heading(

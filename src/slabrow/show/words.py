@@ -1,11 +1,12 @@
 """Numbers as people read them aloud. JSON and CSV never pass through here."""
 
 from collections.abc import Iterator, Sequence
-from typing import TypeVar
-
-from rich.text import Text
+from typing import TYPE_CHECKING, TypeVar
 
 from slabrow.core.spans import Span
+
+if TYPE_CHECKING:
+    from rich.text import Text
 
 Item = TypeVar("Item")
 
@@ -70,8 +71,10 @@ def listed(words: Sequence[str], most: int = 4) -> str:
     return shown + (f" and {len(words) - most} more" if len(words) > most else "")
 
 
-def bar(part: float, width: int) -> Text:
+def bar(part: float, width: int) -> "Text":
     """A line of up to `width` character cells for a share from 0 to 1, in halves of a cell; nothing only for zero."""
+    from rich.text import Text
+
     halves = max(part > 0, round(max(0.0, min(1.0, part)) * width * 2))
     return Text("━" * (halves // 2) + "╸" * (halves % 2), style="cyan")
 

@@ -40,8 +40,8 @@ from slabrow.servers.postgresql.queries import (
     run_change,
 )
 from slabrow.servers.postgresql.side_effects import acting_function
-from slabrow.work.ahead import PlansAhead
 from slabrow.work.context import Context
+from slabrow.work.plans_ahead import PlansAhead
 from slabrow.work.proof import NOT_TOUCHED, Generic, Measured, Proof, ProveResult, Slipped, Unproven
 
 DEFAULT_TIMEOUT_MS = 30_000

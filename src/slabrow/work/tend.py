@@ -1,30 +1,31 @@
 """`tend`: the routine upkeep. Creates what lies ahead, sweeps the catch-all, retires what is past `keep` (N39–N45)."""
 
 import uuid
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import nullcontext
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from slabrow.core.by import By
 from slabrow.core.errors import ServerError, SlabrowError
+from slabrow.core.findings import Finding
 from slabrow.core.guards import guard_clock, guard_grid
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.reconcile import reconcile
 from slabrow.core.tree import Tree
 from slabrow.servers.postgresql import catalogue
-from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.ledger import Ledger
-from slabrow.servers.postgresql.tree_rows import TreeRow, rows_by_name
+from slabrow.servers.postgresql.tree_rows import Rows
 from slabrow.work.context import Context, Event, unseen
 from slabrow.work.moments import Moments
+from slabrow.work.trees_ahead import TreesAhead
 from slabrow.work.upkeep import TableReport, TendResult
 
 if TYPE_CHECKING:
     from slabrow.work.keeping import Keeping
-    from slabrow.work.trees_ahead import TreesAhead
 
 
 SIDE_BY_SIDE = 4  # servers at a time
@@ -46,14 +47,20 @@ class Asked:
 def tend(context: Context, layouts: Iterable[Layout], asked: Asked, ahead: "TreesAhead | None" = None) -> TendResult:
     """Does, or without `go` proposes, what each layout needs at the context's `now`.
 
-    ahead   the session, where the trees have been asked for already
+    ahead   the session, where the trees of these tables have been asked for already
     A failure on one table is reported and never stops the others.
     Raises Refusal when the clocks do not agree, ServerError when the server cannot be reached.
     """
-    reports = []
-    note = None
     layouts = tuple(layouts)
-    with ahead.connected() if ahead is not None else _asking(context, layouts, asked) as (connection, rows):
+    names = [layout.table for layout in layouts]
+    note = None
+    with (
+        nullcontext(ahead)
+        if ahead is not None
+        else TreesAhead(context.dsn, names, with_sizes=asked.with_sizes) as trees_ahead
+    ):
+        reports, numbered = _looked_at(layouts, trees_ahead.parts(), context.now)
+        connection = trees_ahead.connection()
         ledger = Ledger(connection, asked.ledger_schema) if asked.ledger_schema is not None else None
         if context.is_machine_clock:
             guard_clock(context.now, catalogue.moment(connection), ledger.last_clock() if ledger else None)
@@ -69,21 +76,21 @@ def tend(context: Context, layouts: Iterable[Layout], asked: Asked, ahead: "Tree
                 ledger = None
         moments = Moments(context, connection, ledger, asked.go)
         keeping = None
-        trees = catalogue.trees(rows)
         for layout in layouts:
+            if layout.table in reports:
+                continue
             try:
-                # Most tables of most runs need nothing: that is seen in what is read of all of them at once.
-                idle = _idle(moments, layout, trees[layout.table]) if layout.table in trees else None
-                if idle is not None:
-                    reports.append(idle)
+                tree = numbered.get(layout.table)
+                if tree is not None and (idle := _idle_at(moments, layout, tree)) is not None:
+                    reports[layout.table] = idle
                     continue
                 keeping = keeping or _keeping(moments, asked)
-                reports.append(keeping.tend(layout))
+                reports[layout.table] = keeping.tend(layout)
             except SlabrowError as error:
                 if connection.closed:
                     raise
-                reports.append(TableReport(layout, error=error))
-    return TendResult(context.now, tuple(reports), note)
+                reports[layout.table] = TableReport(layout, error=error)
+    return TendResult(context.now, tuple(reports[name] for name in names), note)
 
 
 def tend_on(
@@ -114,12 +121,48 @@ def tend_on(
     )
 
 
-def _idle(moments: Moments, layout: Layout, tree: Tree) -> TableReport | None:
-    """The report of a table that needs nothing; None for one that has to be looked at."""
+def _looked_at(
+    layouts: Sequence[Layout], parts: Iterable[Rows], now: datetime
+) -> tuple[dict[Name, TableReport], dict[Name, Tree]]:
+    """The reports of tables that need nothing, as most of most runs do; and those whose key has to be looked at first.
+
+    The parts are looked at as they come: meanwhile the server reads the next one.
+    """
+    by_name = {layout.table: layout for layout in layouts}
+    reports: dict[Name, TableReport] = {}
+    numbered: dict[Name, Tree] = {}
+    for rows in parts:
+        for name, tree in catalogue.trees(rows).items():
+            if by_name[name].by is By.RANGE and not tree.kinds[0].is_time:
+                numbered[name] = tree
+            elif (idle := _idle(by_name[name], tree, now)) is not None:
+                reports[name] = idle
+    return reports, numbered
+
+
+def _idle_at(moments: Moments, layout: Layout, tree: Tree) -> TableReport | None:
+    """As `_idle`, of a table whose key is a number: where it has got to is what time it is."""
     try:
         now = moments.now(layout, tree)
         counted, unknown = moments.counted(layout, tree, now)
-        due = reconcile(counted, tree, now)
+    except SlabrowError:
+        return None
+    return _idle(layout, tree, now, counted, unknown)
+
+
+def _idle(
+    layout: Layout,
+    tree: Tree,
+    now: datetime | int,
+    counted: Layout | None = None,
+    unknown: Sequence[Finding] = (),
+) -> TableReport | None:
+    """The report of a table that needs nothing; None for one that has to be looked at.
+
+    counted, unknown   as of `Moments.counted`, for a key that is a number
+    """
+    try:
+        due = reconcile(counted or layout, tree, now)
         if any(finding.code == "foreign_partition" for finding in due.leftovers):
             guard_grid(layout, tree)
     except SlabrowError:
@@ -128,15 +171,6 @@ def _idle(moments: Moments, layout: Layout, tree: Tree) -> TableReport | None:
     is_swept = layout.by is By.RANGE or layout.takes_new_values
     may_lie = is_swept and catch_all is not None and not all(leaf.is_empty for leaf in tree.leaves_of(catch_all))
     return None if due.actions or may_lie else TableReport(layout, (), (*due.leftovers, *unknown), None, tree, now)
-
-
-@contextmanager
-def _asking(
-    context: Context, layouts: Sequence[Layout], asked: Asked
-) -> Iterator[tuple[Connection, dict[Name, list[TreeRow]]]]:
-    with context.connected() as connection:
-        names = [layout.table for layout in layouts]
-        yield connection, rows_by_name(connection, names, with_sizes=asked.with_sizes)
 
 
 def _keeping(moments: Moments, asked: Asked) -> "Keeping":

@@ -1,60 +1,39 @@
-"""The trees of a layout file's tables, asked for on the run's own session while this process loads its modules.
+"""The trees of a layout file's tables, asked for on the run's own session while this process loads its modules."""
 
-The driver waits for the server outside Python's lock: of the run with nothing to do, the answer is a quarter of the
-time, and modules another half.
-"""
-
-import sys
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
-from threading import Thread
+from queue import SimpleQueue
 
 from slabrow.core.names import Name
-from slabrow.servers.postgresql.connection import Connection, connect
-from slabrow.servers.postgresql.tree_rows import TreeRow, rows_by_name
+from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.tree_rows import Rows, rows_in_parts
+from slabrow.work.aside import Aside
 
-_SWITCH_S = 0.0005  # how long the asking thread waits for its turn when the answer has come
 
-
-class TreesAhead:
-    """Asked for from the moment that this is made. with_sizes: as of `rows_by_name`."""
+class TreesAhead(Aside):
+    """with_sizes: as of `rows_in_parts`."""
 
     def __init__(self, dsn: str, names: Sequence[Name], *, with_sizes: bool) -> None:
-        self._dsn, self._names, self._with_sizes = dsn, names, with_sizes
-        self._connection: Connection | None = None
-        self._rows: dict[Name, list[TreeRow]] = {}
-        self._error: Exception | None = None
-        self._usual_switch_s = sys.getswitchinterval()
-        sys.setswitchinterval(_SWITCH_S)
-        # A daemon: one that is still looking for the server does not keep a process from ending.
-        self._thread = Thread(target=self._ask, name="trees ahead", daemon=True)
-        self._thread.start()
+        super().__init__(dsn)
+        self._names, self._with_sizes = names, with_sizes
+        self._parts: SimpleQueue[Rows | Exception | None] = SimpleQueue()  # None: that was the last one
 
-    @contextmanager
-    def connected(self) -> Iterator[tuple[Connection, dict[Name, list[TreeRow]]]]:
-        """The session and what it was asked for. Raises what connecting and asking raise."""
-        self._thread.join()
-        sys.setswitchinterval(self._usual_switch_s)
-        try:
-            if self._error is not None:
-                raise self._error
-            assert self._connection is not None
-            yield self._connection, self._rows
-        finally:
-            self.close()
+    def parts(self) -> Iterator[Rows]:
+        """What has been asked for, as it comes. Raises what connecting and asking raise."""
+        while (part := self._parts.get()) is not None:
+            if isinstance(part, Exception):
+                raise part
+            yield part
 
-    def close(self) -> None:
-        """Ends the session, whether anybody took it or not."""
-        sys.setswitchinterval(self._usual_switch_s)
-        if self._connection is not None:
-            if self._thread.is_alive():
-                self._connection.cancel()
-                self._thread.join()
-            self._connection.close()
+    def connection(self) -> Connection:
+        """The session, which is free when all parts have come."""
+        self.join()
+        assert self._connection is not None
+        return self._connection
 
-    def _ask(self) -> None:
-        try:
-            self._connection = connect(self._dsn)
-            self._rows = rows_by_name(self._connection, self._names, with_sizes=self._with_sizes)
-        except Exception as error:  # whatever it is: it is raised where the answer is wanted
-            self._error = error
+    def ask(self, connection: Connection) -> None:
+        for part in rows_in_parts(connection, self._names, with_sizes=self._with_sizes):
+            self._parts.put(part)
+        self._parts.put(None)
+
+    def failed(self, error: Exception) -> None:
+        self._parts.put(error)

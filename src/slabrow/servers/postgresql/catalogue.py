@@ -119,7 +119,7 @@ def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tr
 
 
 def trees(rows_by_name: Mapping[Name, Sequence[TreeRow]]) -> dict[Name, Tree]:
-    """Many partitioned tables with all their partitions. rows_by_name: as `tree_rows.rows_by_name` reads them.
+    """Many partitioned tables with all their partitions. rows_by_name: as `tree_rows.rows_in_parts` reads them.
 
     One whose bounds cannot be read is left out: who looks at it alone hears why.
     """

@@ -1,9 +1,9 @@
-"""Reads partitioned tables with all their partitions as plain rows: two queries, whatever their number.
+"""Reads partitioned tables with all their partitions as plain rows: three queries at most, whatever their number.
 
 With little to load, so that a run can ask before it has loaded what it needs for the answer.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
 from slabrow.core.names import Name
@@ -66,11 +66,17 @@ def rows_of(connection: Connection, oid: int) -> list[TreeRow]:
     return [TreeRow._make(row) for row in connection.execute(QUERY, [[oid], True, True]).fetchall()]
 
 
-def rows_by_name(
-    connection: Connection, names: Sequence[Name], *, with_sizes: bool = True
-) -> dict[Name, list[TreeRow]]:
+Rows = dict[Name, list[TreeRow]]
+
+_MANY = 50  # tables: their rows take long enough to look at the first ones meanwhile
+_FIRST_PART = 0.6  # of many: what is left to look at when the second part has come should be the smaller one
+
+
+def rows_in_parts(connection: Connection, names: Sequence[Name], *, with_sizes: bool = True) -> Iterator[Rows]:
     """Of many tables, by the names that were asked for; what is not there, or is not partitioned, is left out.
 
+    Many come in two parts, in the order of their names, so that the first can be looked at while the server reads the
+    second. The connection is free when the last has come.
     with_sizes   False: the server need not open each partition; only those of catch-alls are looked at
     """
     with reading(connection):
@@ -79,8 +85,13 @@ def rows_by_name(
                JOIN pg_class c ON c.oid = to_regclass(w.name) WHERE c.relkind = 'p'""",
             [[str(name) for name in names]],
         ).fetchall()
-        oids = {names[place - 1]: oid for place, oid in found}
-        by_root: dict[int, list[TreeRow]] = {}
-        for row in connection.execute(QUERY, [sorted(set(oids.values())), with_sizes, with_sizes]).fetchall():
-            by_root.setdefault(row[0], []).append(TreeRow._make(row))
-    return {name: by_root[oid] for name, oid in oids.items()}
+        oids = [(names[place - 1], oid) for place, oid in sorted(found)]
+        border = round(len(oids) * _FIRST_PART) if len(oids) >= _MANY else len(oids)
+        for part in (oids[:border], oids[border:]):
+            if not part:
+                continue
+            by_root: dict[int, list[TreeRow]] = {}
+            asked = [sorted({oid for _, oid in part}), with_sizes, with_sizes]
+            for row in connection.execute(QUERY, asked).fetchall():
+                by_root.setdefault(row[0], []).append(TreeRow._make(row))
+            yield {name: by_root[oid] for name, oid in part}
