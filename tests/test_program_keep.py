@@ -8,7 +8,7 @@ import re
 import signal
 import threading
 import time
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import psycopg
@@ -363,6 +363,25 @@ class LedgerTest(KeepingTest):
         self.assertEqual([], self.json("history", "--since", "2099-01-01")["entries"])
         self.assertTrue(self.slabrow("history", "--format", "csv").stdout.startswith("entry,at,role"))
         self.assertIn("log_2026_03", self.slabrow("history").stdout)
+
+    def test_settings_of_a_role_neither_cut_it_off_nor_change_what_is_read(self):
+        for name, value in {
+            "DateStyle": "SQL, DMY", "TimeZone": "Asia/Tokyo", "IntervalStyle": "sql_standard", "bytea_output": "escape",
+            "quote_all_identifiers": "on", "standard_conforming_strings": "off", "search_path": "pg_catalog",
+            "statement_timeout": "800ms", "idle_in_transaction_session_timeout": "800ms",
+        }.items():  # fmt: skip
+            self.sql(f"ALTER DATABASE {self.database} SET {name} = '{value}'")
+        with psycopg.connect(self.dsn) as reader:
+            reader.execute("SET LOCAL idle_in_transaction_session_timeout = 0")
+            reader.execute("SELECT FROM apiary.log")
+            begun = begin("tend", "--go", "--lock-wait", "20s", cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+            self.wait_until("SELECT EXISTS (SELECT FROM pg_locks WHERE NOT granted)")
+            time.sleep(1.5)
+        self.assertEqual((0, ""), (begun.wait(30), begun.stderr.read()))
+        begun.communicate()
+        today = datetime.now(UTC)
+        entries = self.json("history", "--since", f"{today - timedelta(days=1):%Y-%m-%d}")["entries"]
+        self.assertIn(f"log_{today:%Y_%m}", [entry["partition"] for entry in entries])
 
     def test_none_another_schema_a_newer_one_and_no_right(self):
         (self.folder / "slabrow.toml").write_text(layout(ahead="4 months") + '[ledger]\nschema = "Up keep"\n')

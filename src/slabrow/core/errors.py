@@ -54,6 +54,10 @@ class Refusal(SlabrowError):
     exit_code = 4
 
 
+class Outdated(Refusal):
+    """What had been prepared no longer holds: prepared anew, it may."""
+
+
 class Stopped(SlabrowError):
     """Ended midway. What is done stays done, and the same command goes on from there."""
 

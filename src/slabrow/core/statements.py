@@ -25,6 +25,7 @@ class Check:
 
     text    what is then said
     fix     and what to do about it
+    renews  whether a difference means that it is to be begun anew
     """
 
     query: str
@@ -32,6 +33,7 @@ class Check:
     share: float = 0.0
     doing: str = ""
     fix: str = "please report this with the layout and the column types"
+    renews: bool = False
 
 
 @dataclass(frozen=True, slots=True)

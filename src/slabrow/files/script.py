@@ -20,6 +20,7 @@ def _lines(transactions: Iterable[Transaction], title: str, now: datetime) -> It
     yield f"-- Written by slabrow {__version__} at {now:%Y-%m-%d %H:%M:%S%z}. Run it with: psql -X -f THIS_FILE"
     yield "\\set ON_ERROR_STOP on"
     yield "SET client_min_messages = warning;"
+    yield "SET statement_timeout = 0;"
     for transaction in transactions:
         yield ""
         yield "-- " + " ".join(transaction.purpose.split())

@@ -1,6 +1,7 @@
 """How the ledger looks."""
 
 from collections.abc import Iterable, Sequence
+from datetime import UTC
 from typing import TYPE_CHECKING, Any
 
 from slabrow.servers.postgresql.ledger import Written
@@ -56,14 +57,14 @@ def _text(history: History, out: "Console") -> None:
     heading(
         out, f"The ledger in {history.schema}: {plural(len(history.entries), 'entry', 'entries')}, the newest first"
     )
-    lines = table("when", "what", "table", "partition", "rows", "took", "lock waits", "by", "state",
+    lines = table("when (UTC)", "what", "table", "partition", "rows", "took", "lock waits", "by", "state",
                   right=("rows", "took", "lock waits"))  # fmt: skip
     for written in history.entries:
         entry = written.entry
         until = (entry.details or {}).get("until")
         state = f"{entry.state}: {entry.note}" if entry.note else entry.state
         lines.add_row(
-            f"{written.at:%Y-%m-%d %H:%M:%S}",
+            f"{written.at.astimezone(UTC):%Y-%m-%d %H:%M:%S}",
             plain(entry.kind + (f" until {until[:10]}" if until else "")),
             plain(entry.table),
             plain(entry.partition),

@@ -7,13 +7,13 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from slabrow.core.actions import Archive, Sweep
-from slabrow.core.errors import Refusal, ServerError
+from slabrow.core.errors import Outdated, ServerError
 from slabrow.core.layout import Layout
 from slabrow.core.statements import Statement, Transaction
 from slabrow.servers.postgresql import ddl
 from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.ledger import Entry, Ledger
-from slabrow.servers.postgresql.sweeping import CHANGED, ROWS_SETTING
+from slabrow.servers.postgresql.sweeping import ROWS_SETTING
 from slabrow.work import archive, runner
 from slabrow.work.context import Context
 from slabrow.work.upkeep import State, Tended
@@ -59,11 +59,9 @@ class Doing:
             if self.connection.closed:
                 raise
             text = error.found or error.problem
-            took_ms = (time.monotonic() - began) * 1_000
-            self.write(replace(tended, lock_waits=self.course.lock_waits - waits), "failed", took_ms, text)
+            self.write(replace(tended, lock_waits=self.course.lock_waits - waits), "failed", _since(began), text)
             done = replace(tended, state=State.FAILED, text=text)
-        took = round((time.monotonic() - began) * 1_000, 3)
-        return replace(done, duration_ms=took, lock_waits=self.course.lock_waits - waits)
+        return replace(done, duration_ms=round(_since(began), 3), lock_waits=self.course.lock_waits - waits)
 
     def told(self, tended: Tended) -> Tended:
         """Says what became of an action as soon as it is known."""
@@ -104,11 +102,12 @@ class Doing:
             self.course.begun = self.ledger.begin(self._entry(tended, "begun", None))
         self._run(transaction)
         if not transaction.is_atomic:
-            self.write(tended, "done", (time.monotonic() - began) * 1_000)
+            self.write(tended, "done", _since(began))
         return replace(tended, state=State.DONE)
 
     def _swept(self, tended: Tended, upkeep: ddl.Upkeep) -> Tended:
         """Again when rows of the catch-all were changed while they were copied, and at last wholly under the lock."""
+        began = time.monotonic()
         for attempt in range(1, SWEEPS + 1):
             if attempt == SWEEPS:
                 under_lock = replace(upkeep, copying=None)
@@ -116,13 +115,15 @@ class Doing:
             transaction = tended.transaction
             assert transaction is not None
             if self.ledger is not None:
-                entry = self.ledger.insertion(self._entry(tended, "done", None), rows_setting=ROWS_SETTING)
+                entry = self.ledger.insertion(
+                    self._entry(tended, "done", None), rows_setting=ROWS_SETTING, before_ms=_since(began)
+                )
                 transaction = replace(transaction, statements=(*transaction.statements, Statement(entry)))
             try:
                 self._run(transaction)
                 break
-            except Refusal as refusal:
-                if refusal.problem != CHANGED or attempt == SWEEPS:
+            except Outdated:
+                if attempt == SWEEPS:
                     raise
         moved = self.connection.execute(f"SELECT current_setting('{ROWS_SETTING}')::bigint".encode()).fetchone()
         return replace(tended, state=State.DONE, rows=moved[0] if moved else None)
@@ -131,12 +132,13 @@ class Doing:
         assert tended.transaction is not None
         folder = Path(layout.archive_to or "archive")
         folder = folder if folder.is_absolute() else self.context.layout_file.parent / folder
+        began = time.monotonic()
         archived = archive.archive(self.connection, tended.action, layout, folder, self.context)
         entry: tuple[Statement, ...] = ()
         if self.ledger is not None:
             details = {"manifest": str(archived.path), "sha256": archived.manifest.sha256}
             written = self._entry(tended, "done", None, archived.manifest.rows, details=details)
-            entry = (Statement(self.ledger.insertion(written)),)
+            entry = (Statement(self.ledger.insertion(written, before_ms=_since(began))),)
         statements = (
             *archived.guard,
             *tended.transaction.statements,
@@ -183,3 +185,8 @@ class Doing:
                 self.ledger.end(begun, state, duration_ms, tended.lock_waits, note)
                 return
         self.ledger.write(self._entry(tended, state, duration_ms, note=note))
+
+
+def _since(began: float) -> float:
+    """Milliseconds. began: of the monotonic clock."""
+    return (time.monotonic() - began) * 1_000

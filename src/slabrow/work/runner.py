@@ -9,10 +9,10 @@ from typing import Any
 import psycopg
 from psycopg import errors as sqlstate
 
-from slabrow.core.errors import Refusal, ServerError
+from slabrow.core.errors import Outdated, Refusal, ServerError
 from slabrow.core.names import Name
 from slabrow.core.statements import Check, Statement, Transaction
-from slabrow.servers.postgresql.connection import Connection, translated
+from slabrow.servers.postgresql.connection import Connection, translated, without_time_limits
 from slabrow.work.context import Progress, unsaid, unseen
 
 TRIES = 6
@@ -176,7 +176,8 @@ def _say_waits(connection: Connection, waits: int) -> None:
 def _refuse_difference(check: Check, rows: Rows) -> None:
     if differing := [row for row in rows if row[-1]]:
         leaf, old, new, *_ = differing[0]
-        raise Refusal(
+        kind = Outdated if check.renews else Refusal
+        raise kind(
             check.text,
             found=f"{len(differing)} differ, first {leaf}: {old:,} before, {new:,} after",
             fix=f"nothing has been changed; {check.fix}",
@@ -227,8 +228,11 @@ def _guard_locks(connection: Connection, transaction: Transaction) -> None:
 def sole(connection: Connection, tables: Sequence[Name], wait_ms: int) -> Iterator[None]:
     """Keeps other runs of Slabrow off these tables meanwhile: a session-level advisory lock for each.
 
+    Within, what takes long may take long: see `without_time_limits`.
+
     Raises Refusal, having changed nothing, when another run holds one for longer than the wait.
     """
+    without_time_limits(connection)
     held: list[int] = []
     for table in sorted(tables):
         key = _advisory_key(connection, table)

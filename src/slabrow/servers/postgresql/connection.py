@@ -42,6 +42,8 @@ def connect(dsn: str) -> Connection:
         )
     except psycopg.OperationalError as error:
         raise _unreachable(error, str(settings.get("password") or "")) from None
+    # As this process reads moments. The order in which statements may write day and month stays as the role has it.
+    connection.execute("SET DateStyle = ISO")
     # What is looked at after a lock was got must be what is there then, whatever the role's default is.
     connection.isolation_level = psycopg.IsolationLevel.READ_COMMITTED
     version = connection.info.server_version // 10_000
@@ -49,6 +51,20 @@ def connect(dsn: str) -> Connection:
         connection.close()
         raise ServerError(f"PostgreSQL {version} is too old", found=f"needed is {OLDEST} or newer")
     return connection
+
+
+def without_time_limits(connection: Connection) -> None:
+    """Ends the limits that a role or a database sets on how long things take, for this session.
+
+    Moving and archiving takes as long as there are rows; cut off, it would begin anew each time. How long it may wait
+    for a lock, and so keep others waiting, is limited by itself.
+    """
+    with explained("end the time limits of this session"):
+        connection.execute(
+            """SELECT set_config(name, '0', false) FROM pg_settings
+               WHERE name IN ('statement_timeout', 'idle_in_transaction_session_timeout', 'idle_session_timeout',
+                              'transaction_timeout') AND setting <> '0'"""
+        )
 
 
 _CONNECT_FIXES = (

@@ -13,7 +13,8 @@ from slabrow.core.growing import Seen
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.quoting import identifier, literal
 
-_VERSION = 2  # of the table; `upgraded` brings an older one up to it
+_VERSION = 3  # of the table; `prepare` brings an older one up to it
+_WITH_GROWTH = 2  # the version that brought the growth of keys
 _MARK = "slabrow ledger, version "
 _NO_LEDGER = 'ask for: GRANT CREATE ON DATABASE … TO the role, or set schema = "" under [ledger] in the layout file'
 
@@ -49,6 +50,8 @@ _UPGRADES: dict[int, tuple[str, ...]] = {
             high bigint NOT NULL,
             PRIMARY KEY (table_name, at))""",
     ),
+    # What every run asks for first, and has to find as fast after years.
+    3: ("CREATE INDEX ON {table} (clock) WHERE is_machine_clock",),
 }
 
 
@@ -159,13 +162,13 @@ class Ledger:
                 ) from error
             raise ServerError("there is no ledger, and none can be made", found=error.found, fix=_NO_LEDGER) from error
 
-    def insertion(self, entry: Entry, *, rows_setting: str | None = None) -> str:
-        """The INSERT for an entry. Without a duration, the time since its transaction began counts.
+    def insertion(self, entry: Entry, *, rows_setting: str | None = None, before_ms: float = 0.0) -> str:
+        """The INSERT for an entry. Without a duration, the time since its transaction began counts, and `before_ms`.
 
         rows_setting  the server's setting in which the transaction has left how many rows it moved
         """
         counted = None if rows_setting is None else f"current_setting({literal(rows_setting)})::bigint"
-        took = "extract(epoch FROM clock_timestamp() - transaction_timestamp()) * 1000"
+        took = f"{before_ms:.3f} + extract(epoch FROM clock_timestamp() - transaction_timestamp()) * 1000"
         values = (
             f"{literal(entry.clock.isoformat())}, {entry.is_machine_clock}, {literal(entry.run)}, "
             f"{literal(socket.gethostname())}, {literal(__version__)}, {literal(entry.kind)}, {literal(entry.table)}, "
@@ -244,7 +247,7 @@ class Ledger:
 
     def seen(self, table: str, since: datetime) -> tuple[Seen, ...]:
         """The greatest keys of a table that were seen since then and the last one before, the oldest first."""
-        if self.version() < _VERSION:
+        if self.version() < _WITH_GROWTH:
             return ()
         with explained("read the ledger"):
             rows = self.connection.execute(

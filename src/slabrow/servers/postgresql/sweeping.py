@@ -22,7 +22,6 @@ COPIED_ABOVE = 20_000  # rows: fewer move in the time that a lock costs anyway
 BLOCKS_A_BATCH = 4_096  # 32 MB
 ROWS_SETTING = "slabrow.rows"  # where a sweep leaves the number of rows that it moved
 
-CHANGED = "rows of the catch-all were changed while they were copied"
 
 _BOUNDS_CHECK = "slabrow_bounds"
 # One evaluation for each scan (an uncorrelated sub-query), where a plain function would be called for each row.
@@ -122,7 +121,12 @@ class Sweeping:
             *(Statement(sql, 0.3 / len(built), "building indexes") for sql in built),
             Statement(_set("slabrow.copied", f"(SELECT count(*) FROM {self._partition})")),
             self._lock(),
-            Check(comparison, CHANGED, fix="run it again when these rows are left alone"),
+            Check(
+                comparison,
+                "rows of the catch-all were changed while they were copied",
+                fix="run it again when these rows are left alone",
+                renews=True,
+            ),
             Statement(late),
             Statement(
                 f"DELETE FROM {self._catch_all} WHERE {self._condition}", 0.2, "taking them out of the catch-all"
