@@ -123,9 +123,18 @@ class TendTest(DatabaseTest):
         self.assertIn("strange", self.tables())
 
     def test_a_failure_on_one_table_does_not_stop_the_others(self):
-        self.layout(layout("apiary.gone", ahead="1 month") + layout(keep="2 months", ahead="4 months"))
-        done = self.json("tend", "--go", *NOW, code=3)
-        self.assertEqual((["apiary.gone"], 2), ([error["table"] for error in done["errors"]], len(done["actions"])))
+        self.sql(
+            "CREATE SCHEMA hidden; CREATE TABLE hidden.log (taken_at timestamptz) PARTITION BY RANGE (taken_at);"
+            "GRANT ALL ON SCHEMA apiary, slabrow TO reader; GRANT ALL ON ALL TABLES IN SCHEMA slabrow TO reader; "
+            "ALTER TABLE apiary.log OWNER TO reader"
+        )
+        troubled = layout("apiary.gone", ahead="1 month") + layout("hidden.log", ahead="1 month")
+        self.layout(troubled + layout(keep="2 months", ahead="4 months"))
+        done = self.json("tend", "--go", *NOW, code=3, dsn=self.dsn_as("reader"))
+        problems = {error["table"]: error["found"] for error in done["errors"]}
+        self.assertEqual(["apiary.gone", "hidden.log"], list(problems))
+        self.assertIn("permission denied for schema hidden", problems["hidden.log"])
+        self.assertEqual(2, len(done["actions"]))
 
     def test_of_many_tables_those_that_need_something_get_it_wherever_they_stand(self):
         names = [f"apiary.log_of_{place:02d}" for place in range(60)]

@@ -277,5 +277,5 @@ def on_grid(bounds: Range, grid: Grid) -> bool:
 
 
 def describe_clock(now: datetime | date | int) -> str:
-    """`now` as messages quote it."""
-    return spell_local(now, None) if isinstance(now, datetime) else str(now)
+    """`now` as messages quote it: to the second."""
+    return spell_local(now.replace(microsecond=0), None) if isinstance(now, datetime) else str(now)

@@ -12,7 +12,7 @@ from psycopg import errors as sqlstate
 from slabrow.core.errors import Outdated, Refusal, ServerError
 from slabrow.core.names import Name
 from slabrow.core.statements import Check, Statement, Transaction
-from slabrow.servers.postgresql.connection import Connection, translated, without_time_limits
+from slabrow.servers.postgresql.connection import Connection, explained, translated, without_time_limits
 from slabrow.work.context import Progress, unsaid, unseen
 
 TRIES = 6
@@ -256,8 +256,9 @@ def sole(connection: Connection, tables: Sequence[Name], wait_ms: int) -> Iterat
 
 def _advisory_key(connection: Connection, table: Name) -> int:
     """One number for a table, however its name is written; for one that is not there yet, from the name."""
-    row = connection.execute(
-        "SELECT hashtextextended('slabrow ' || coalesce(to_regclass(%(name)s)::oid::text, %(name)s), 0)",
-        {"name": str(table)},
-    ).fetchone()
+    with explained("read the catalogue"):
+        row = connection.execute(
+            "SELECT hashtextextended('slabrow ' || coalesce(to_regclass(%(name)s)::oid::text, %(name)s), 0)",
+            {"name": str(table)},
+        ).fetchone()
     return int(row[0]) if row else 0

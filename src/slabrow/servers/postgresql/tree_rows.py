@@ -73,7 +73,9 @@ _FIRST_PART = 0.6  # of many: what is left to look at when the second part has c
 
 
 def rows_in_parts(connection: Connection, names: Sequence[Name], *, with_sizes: bool = True) -> Iterator[Rows]:
-    """Of many tables, by the names that were asked for; what is not there, or is not partitioned, is left out.
+    """Of many tables, by the names that were asked for.
+
+    What is not there, is not partitioned, or lies in a schema that may not be used, is left out.
 
     Many come in two parts, in the order of their names, so that the first can be looked at while the server reads the
     second. The connection is free when the last has come.
@@ -81,9 +83,12 @@ def rows_in_parts(connection: Connection, names: Sequence[Name], *, with_sizes: 
     """
     with reading(connection):
         found = connection.execute(
-            """SELECT w.place, c.oid::bigint FROM unnest(%s::text[]) WITH ORDINALITY AS w (name, place)
-               JOIN pg_class c ON c.oid = to_regclass(w.name) WHERE c.relkind = 'p'""",
-            [[str(name) for name in names]],
+            """SELECT w.place, c.oid::bigint
+               FROM unnest(%s::text[], %s::text[]) WITH ORDINALITY AS w (schema, name, place)
+               LEFT JOIN pg_namespace n ON n.nspname = w.schema
+               JOIN pg_class c ON c.relkind = 'p' AND c.oid =
+                    CASE WHEN w.schema IS NULL OR has_schema_privilege(n.oid, 'USAGE') THEN to_regclass(w.name) END""",
+            [[name.schema for name in names], [str(name) for name in names]],
         ).fetchall()
         oids = [(names[place - 1], oid) for place, oid in sorted(found)]
         border = round(len(oids) * _FIRST_PART) if len(oids) >= _MANY else len(oids)
