@@ -218,6 +218,23 @@ class ArchiveTest(KeepingTest):
         self.json("adopt", "--from-archive", "old/apiary.log_2026_03.json", "--go")
         self.assertEqual(before, self.sql("SELECT l::text FROM apiary.log_2026_03 l ORDER BY 1"))
 
+    def test_rows_that_a_policy_hides_are_not_lost(self):
+        self.fill()
+        self.sql(
+            "GRANT ALL ON SCHEMA apiary, slabrow TO reader; GRANT ALL ON ALL TABLES IN SCHEMA slabrow TO reader;"
+            "ALTER TABLE apiary.log OWNER TO reader; ALTER TABLE apiary.log_2026_03 OWNER TO reader;"
+            "ALTER TABLE apiary.log_2026_04 OWNER TO reader; ALTER TABLE apiary.log_2026_03 ENABLE ROW LEVEL SECURITY;"
+            "ALTER TABLE apiary.log_2026_03 FORCE ROW LEVEL SECURITY;"
+            "CREATE POLICY third ON apiary.log_2026_03 USING (n % 3 = 1)"
+        )
+        self.write(past_keep="archive", archive_to="old")
+        refused = self.json("tend", "--go", *LATER, code=3, dsn=self.dsn_as("reader"))
+        self.assertEqual(("archive", "failed"), self.state(refused)["apiary.log_2026_03"])
+        self.assertIn("row-level security", refused["actions"][-1]["text"])
+        self.assertEqual(124, self.value("SELECT count(*) FROM apiary.log_2026_03"))
+        counting = self.slabrow("census", "apiary.log", "--exact", code=3, dsn=self.dsn_as("reader"))
+        self.assertIn("BYPASSRLS", counting.stderr)
+
     def test_a_changed_file_a_full_disk_and_a_stopped_run(self):
         self.fill()
         (self.folder / "old").mkdir()

@@ -135,6 +135,8 @@ class TendTest(DatabaseTest):
         self.assertEqual(["apiary.gone", "hidden.log"], list(problems))
         self.assertIn("permission denied for schema hidden", problems["hidden.log"])
         self.assertEqual(2, len(done["actions"]))
+        rows = self.slabrow("tend", "--format", "csv", *NOW, code=3, dsn=self.dsn_as("reader"))
+        self.assertIn("hidden.log: could not read the catalogue: permission denied for schema hidden", rows.stderr)
 
     def test_of_many_tables_those_that_need_something_get_it_wherever_they_stand(self):
         names = [f"apiary.log_of_{place:02d}" for place in range(60)]

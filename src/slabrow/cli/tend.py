@@ -147,6 +147,8 @@ def _tended(
             print(f"slabrow: the webhook was not told: {why}", file=sys.stderr)
     if result.note:
         print(f"slabrow: {result.note}", file=sys.stderr)
+    if options.format == "csv":
+        _say_what_has_no_row(result)
     if result.error is not None:
         return result.error.exit_code
     if options.check:
@@ -158,6 +160,16 @@ def _tended(
     if result.has_failed:
         return NO_SERVER
     return FOUND if result.has_open else FINE
+
+
+def _say_what_has_no_row(result: "TendResult") -> None:
+    """Errors and findings, which are about no action, and so not in the rows of CSV."""
+    for report in result.reports:
+        where = f"{report.layout.table}{f' on {report.server}' if report.server else ''}"
+        if report.error is not None:
+            print(f"slabrow: {where}: {str(report.error).replace(chr(10), ': ')}", file=sys.stderr)
+        for finding in report.leftovers:
+            print(f"slabrow: {where}: {finding.code}: {finding.text}", file=sys.stderr)
 
 
 def _measure(result: "TendResult", server: "MetricsServer | None", file: Path | None) -> None:

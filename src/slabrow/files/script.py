@@ -21,6 +21,7 @@ def _lines(transactions: Iterable[Transaction], title: str, now: datetime) -> It
     yield "\\set ON_ERROR_STOP on"
     yield "SET client_min_messages = warning;"
     yield "SET statement_timeout = 0;"
+    yield "SET row_security = off;"
     for transaction in transactions:
         yield ""
         yield "-- " + " ".join(transaction.purpose.split())

@@ -19,7 +19,7 @@ from slabrow.files.archive_file import (
     write_manifest,
 )
 from slabrow.servers.postgresql import export, quoting
-from slabrow.servers.postgresql.connection import Connection, explained, without_time_limits
+from slabrow.servers.postgresql.connection import Connection, explained, whole_and_unhurried
 from slabrow.servers.postgresql.quoting import literal
 from slabrow.work.context import Context
 
@@ -124,7 +124,7 @@ def adopt(context: Context, manifest_path: Path, *, go: bool) -> tuple[Manifest,
         return manifest, None
     parent, table = parse_name(manifest.table), parse_name(manifest.partition)
     with context.connected() as connection, explained("bring the archive back"):
-        without_time_limits(connection)
+        whole_and_unhurried(connection)
         has_parent = connection.execute("SELECT to_regclass(%s)", [quoting.table(parent)]).fetchall()[0][0] is not None
         if connection.execute("SELECT to_regclass(%s)", [quoting.table(table)]).fetchall()[0][0] is not None:
             raise Refusal(f"there is a table {table} already", fix="rename it, or drop it, first")

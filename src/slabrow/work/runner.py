@@ -12,7 +12,7 @@ from psycopg import errors as sqlstate
 from slabrow.core.errors import Outdated, Refusal, ServerError
 from slabrow.core.names import Name
 from slabrow.core.statements import Check, Statement, Transaction
-from slabrow.servers.postgresql.connection import Connection, explained, translated, without_time_limits
+from slabrow.servers.postgresql.connection import Connection, explained, translated, whole_and_unhurried
 from slabrow.work.context import Progress, unsaid, unseen
 
 TRIES = 6
@@ -228,11 +228,11 @@ def _guard_locks(connection: Connection, transaction: Transaction) -> None:
 def sole(connection: Connection, tables: Sequence[Name], wait_ms: int) -> Iterator[None]:
     """Keeps other runs of Slabrow off these tables meanwhile: a session-level advisory lock for each.
 
-    Within, what takes long may take long: see `without_time_limits`.
+    Within, the session is set up for changes: see `whole_and_unhurried`.
 
     Raises Refusal, having changed nothing, when another run holds one for longer than the wait.
     """
-    without_time_limits(connection)
+    whole_and_unhurried(connection)
     held: list[int] = []
     for table in sorted(tables):
         key = _advisory_key(connection, table)

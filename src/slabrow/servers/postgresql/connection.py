@@ -53,17 +53,19 @@ def connect(dsn: str) -> Connection:
     return connection
 
 
-def without_time_limits(connection: Connection) -> None:
-    """Ends the limits that a role or a database sets on how long things take, for this session.
+def whole_and_unhurried(connection: Connection) -> None:
+    """Sets a session up for moving, archiving and removing rows.
 
-    Moving and archiving takes as long as there are rows; cut off, it would begin anew each time. How long it may wait
-    for a lock, and so keep others waiting, is limited by itself.
+    All rows: where a row-level policy would hide some, the server refuses the statement (PostgreSQL manual, 5.9):
+    what nobody saw would not be in an archive, and be lost with the partition.
+    In any time: cut off by a limit of the role or the database, the work would begin anew each time. How long it may
+    wait for a lock, and so keep others waiting, is limited by itself.
     """
-    with explained("end the time limits of this session"):
+    with explained("set this session up"):
         connection.execute(
-            """SELECT set_config(name, '0', false) FROM pg_settings
-               WHERE name IN ('statement_timeout', 'idle_in_transaction_session_timeout', 'idle_session_timeout',
-                              'transaction_timeout') AND setting <> '0'"""
+            """SELECT set_config(name, CASE WHEN name = 'row_security' THEN 'off' ELSE '0' END, false) FROM pg_settings
+               WHERE name IN ('row_security', 'statement_timeout', 'idle_in_transaction_session_timeout',
+                              'idle_session_timeout', 'transaction_timeout')"""
         )
 
 
@@ -97,10 +99,16 @@ def explained(doing: str) -> Iterator[None]:
 
 @contextmanager
 def reading(connection: Connection, doing: str = "read the catalogue") -> Iterator[None]:
-    """A read-only transaction in which the server spells values so that they can be read back."""
+    """A read-only transaction in which the server spells values so that they can be read back.
+
+    What would be counted without the rows that a row-level policy hides is refused.
+    """
     with explained(doing), connection.transaction():
         connection.execute("SET TRANSACTION READ ONLY")
-        connection.execute("SELECT set_config('TimeZone', 'UTC', true), set_config('DateStyle', 'ISO, YMD', true)")
+        connection.execute(
+            "SELECT set_config('TimeZone', 'UTC', true), set_config('DateStyle', 'ISO, YMD', true), "
+            "set_config('row_security', 'off', true)"
+        )
         yield
 
 
@@ -139,4 +147,6 @@ def _grant_for(words: str) -> str:
         return f"ask the owner for: GRANT {right} ON {kind.upper()} {name} TO the role you use"
     if match := re.search(r"must be owner of (\w+) (.+)", words):
         return f"run it as the owner of {match.group(2)}, or as a member of that role"
+    if "row-level security" in words:
+        return "a policy hides rows from this role: use one that sees them all (BYPASSRLS), or the owner without FORCE"
     return "ask for the right that the server names"

@@ -18,6 +18,7 @@ STEADY = {
     "bytea_output": "hex",
     "lc_monetary": "C",
     "statement_timeout": "0",
+    "row_security": "off",
 }
 
 
