@@ -184,20 +184,20 @@ class ArchiveTest(KeepingTest):
         refused = self.slabrow("tend", "--script", "upkeep.sql", *LATER, code=2)
         self.assertIn("before it is dropped", refused.stderr)
         self.assertFalse((self.folder / "upkeep.sql").exists(), "a script would drop what was never archived")
-        for form in ("parquet", "csv"):
+        for form, number in (("parquet", ""), ("csv", ".2")):
             with self.subTest(form):
                 before = self.sql("SELECT * FROM apiary.log_2026_03 ORDER BY log_id")
                 done = self.archived(form)
                 self.assertEqual(("archive", "done"), self.state(done)["apiary.log_2026_03"])
                 self.assertNotIn("log_2026_03", self.tables())
-                manifest = json.loads((self.folder / "old" / "apiary.log_2026_03.json").read_text())
+                path = f"old/apiary.log_2026_03{number}.json"
+                manifest = json.loads((self.folder / path).read_text())
                 self.assertEqual((124, form), (manifest["rows"], manifest["form"]))
                 if form == "parquet":
                     table = pyarrow.parquet.read_table(self.folder / "old" / manifest["file"])
                     self.assertEqual(124, table.num_rows)
                     self.assertEqual("timestamp[us, tz=UTC]", str(table.schema.field("taken_at").type))
                     self.assertIn('a "quoted"\nline, Ä', table.column("note").to_pylist())
-                path = "old/apiary.log_2026_03.json"
                 self.assertEqual("proposed", self.json("adopt", "--from-archive", path, code=1)["state"])
                 back = self.json("adopt", "--from-archive", path, "--go")
                 self.assertEqual(("done", "apiary.log"), (back["state"], back["attached_to"]))
@@ -205,6 +205,32 @@ class ArchiveTest(KeepingTest):
                 self.assertIn("already", self.slabrow("adopt", "--from-archive", path, "--go", code=4).stderr)
         self.assertEqual(2, len(self.json("history", "--kind", "archive")["entries"]))
         self.assertEqual(124, self.json("history", "--kind", "archive")["entries"][0]["rows"])
+
+    def test_an_archive_is_never_written_over(self):
+        self.fill()
+        self.archived()
+        first = json.loads((self.folder / "old" / "apiary.log_2026_03.json").read_text())
+        self.assertIsNotNone(first["left"])
+        # `keep` was lengthened: the partition is made again, rows come late, and it leaves a second time.
+        self.write(keep="12 months", past_keep="archive", archive_to="old", **{"from": "2026-03-01"})
+        self.slabrow("tend", "--go", *LATER)
+        self.sql("INSERT INTO apiary.log (taken_at) VALUES ('2026-03-05')")
+        (again,) = self.archived()["actions"]
+        self.assertIn("old/apiary.log_2026_03.2.json", again["text"])
+        # Another database that archives into the same folder.
+        other = f"{self.database}_twin"
+        self.sql(f"CREATE DATABASE {other}")
+        dsn = self.dsn.replace(f"/{self.database}?", f"/{other}?")
+        with psycopg.connect(dsn, autocommit=True) as connection:
+            connection.execute(LOG)
+        self.slabrow("tend", "--go", *NOW, dsn=dsn)
+        done = self.json("tend", "--go", *LATER, dsn=dsn)
+        self.assertIn("old/apiary.log_2026_03.3.json", done["actions"][-1]["text"])
+        for name, rows in (("", 124), (".2", 1), (".3", 0)):
+            found = self.json("adopt", "--from-archive", f"old/apiary.log_2026_03{name}.json", code=1)
+            self.assertEqual(rows, found["rows"])
+        self.assertEqual(first, json.loads((self.folder / "old" / "apiary.log_2026_03.json").read_text()))
+        self.assertEqual([], list((self.folder / "old").glob("*.partial")))
 
     def test_values_that_other_programs_do_not_know_are_kept_as_text(self):
         self.sql(

@@ -1,7 +1,7 @@
 """Archive files: Parquet with zstd, or CSV with gzip, with a manifest in JSON beside each. Streamed in constant memory.
 
 A file is written under a passing name, synced, read back and compared, and only then gets its own name; the manifest
-comes last, so that a file with a manifest is whole.
+comes last, so that a file with a manifest is whole. Which names those are: see archive_place.py.
 """
 
 import gzip
@@ -10,7 +10,6 @@ import io
 import json
 import os
 from collections.abc import Iterable, Iterator
-from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -33,6 +32,8 @@ class Manifest:
     columns            [name, type, form] each; see servers/postgresql/export.py
     fingerprint        the server's: the sum of hashtextextended over the text of every row, under fixed settings
     sha256             of the file
+    relation           what tells the table from every other one; see servers/postgresql/export.py
+    left               when the table let these rows go; None before that, or when it is not known
     """
 
     table: str
@@ -49,45 +50,35 @@ class Manifest:
     written: str
     server: str
     version: int = FORMAT_VERSION
+    relation: str = ""
+    left: str | None = None
 
 
 def write_archive(
-    folder: Path, name: str, form: ArchiveForm, columns: tuple[tuple[str, str, str], ...], chunks: Iterable[bytes]
-) -> tuple[Path, str, int, int]:
-    """Writes the stream, reads it back and compares. Returns the file, its SHA-256, its bytes and its rows.
+    partial: Path, path: Path, form: ArchiveForm, columns: tuple[tuple[str, str, str], ...], chunks: Iterable[bytes]
+) -> tuple[str, int, int]:
+    """Writes the stream, reads it back and compares. Returns the file's SHA-256, its bytes and its rows.
 
+    partial   where it is written; path: what it is called once it is whole
     columns   name, type and form of each
     chunks    the rows as `export.stream` gives them
-    Raises Refusal when what was read back is not what was written, ServerError when the folder cannot be written to.
+    Raises Refusal when what was read back is not what was written, OSError when it cannot be written.
     """
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        path = folder / f"{name}.{'parquet' if form is ArchiveForm.PARQUET else 'csv.gz'}"
-        passing = path.with_name(path.name + ".partial")
-        with suppress(FileNotFoundError):
-            passing.unlink()
-        write = _write_parquet if form is ArchiveForm.PARQUET else _write_csv
-        rows, written = write(passing, columns, chunks)
-        _sync(passing)
-        read = _read_parquet_print(passing) if form is ArchiveForm.PARQUET else _read_csv_print(passing)
-        if read != (rows, written):
-            raise Refusal(
-                f"the archive {path} does not hold what was written to it",
-                found=f"{rows:,} rows written, {read[0]:,} read back",
-                fix="nothing has been detached; look at the disk, then run this again",
-            )
-        digest = sha256_of(passing)
-        size = passing.stat().st_size
-        os.replace(passing, path)
-        _sync(folder)
-    except OSError as error:
-        with suppress(OSError, UnboundLocalError):
-            passing.unlink()
-        raise ServerError(
-            f"the archive cannot be written to {folder}", found=error.strerror or str(error),
-            fix="nothing has been detached: make room, or name another folder with archive_to",
-        ) from None  # fmt: skip
-    return path, digest, size, rows
+    write = _write_parquet if form is ArchiveForm.PARQUET else _write_csv
+    rows, written = write(partial, columns, chunks)
+    _sync(partial)
+    read = _read_parquet_print(partial) if form is ArchiveForm.PARQUET else _read_csv_print(partial)
+    if read != (rows, written):
+        raise Refusal(
+            f"the archive {path} does not hold what was written to it",
+            found=f"{rows:,} rows written, {read[0]:,} read back",
+            fix="nothing has been detached; look at the disk, then run this again",
+        )
+    digest = sha256_of(partial)
+    size = partial.stat().st_size
+    os.replace(partial, path)
+    _sync(path.parent)
+    return digest, size, rows
 
 
 def write_manifest(path: Path, manifest: Manifest) -> None:

@@ -140,6 +140,8 @@ def _servers(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) ->
     for entry in entries:
         match entry:
             case {"name": str(name), "dsn": str(dsn)} if name and dsn and set(entry) == {"name", "dsn"}:
+                if not _SERVER_NAME.fullmatch(name):
+                    faults.append(_Fault(lines.top("server"), f"{name!r} is no name of a server: {_SERVER_NAME_WORDS}"))
                 if name in found:
                     faults.append(_Fault(lines.top("server"), f"two servers are called {name!r}: rename one"))
                 found[name] = Server(name, dsn)
@@ -150,6 +152,8 @@ def _servers(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) ->
 
 
 LEDGER_SCHEMA = "slabrow"
+_SERVER_NAME = re.compile(r"[\w-][\w.-]*")  # it is also the folder of the server's archives
+_SERVER_NAME_WORDS = "write letters, digits, - and _, such as north"
 
 
 def _ledger(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) -> str | None:

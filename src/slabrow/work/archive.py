@@ -1,12 +1,13 @@
 """Archives a partition: its rows to a file, compared with the table before it goes (N40); and brings one back."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from contextlib import ExitStack, suppress
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 from slabrow.core.actions import Action
-from slabrow.core.errors import Refusal, UsageError
+from slabrow.core.errors import Refusal, ServerError, UsageError
 from slabrow.core.layout import ArchiveForm, Layout
 from slabrow.core.names import Name, parse_name
 from slabrow.core.statements import Check, Statement
@@ -18,6 +19,7 @@ from slabrow.files.archive_file import (
     write_archive,
     write_manifest,
 )
+from slabrow.files.archive_place import Place, cannot_write, claimed
 from slabrow.servers.postgresql import export, quoting
 from slabrow.servers.postgresql.connection import Connection, explained, whole_and_unhurried
 from slabrow.servers.postgresql.quoting import literal
@@ -38,19 +40,23 @@ def archive(connection: Connection, action: Action, layout: Layout, folder: Path
 
     Raises Refusal when the file does not hold what the table does, ServerError when it cannot be written.
     """
-    name = f"{action.partition.schema}.{action.partition.table}"
-    manifest_path = folder / f"{name}.json"
     table = action.partition
-    with export.snapshot(connection):
+    with export.snapshot(connection), ExitStack() as claim:
+        relation = export.relation_of(connection, table)
+        place = claim.enter_context(claimed(folder, f"{table.schema}.{table.table}", relation))
         columns = export.export_columns(connection, table)
         names = [column.name for column in columns]
         rows, found = export.fingerprint(connection, table, names)
-        held = _earlier(manifest_path, rows, found, layout.archive_as)
+        held = _unchanged(place, table, rows, found, layout.archive_as)
         if held is None:
             described = tuple((column.name, column.type_name, column.form) for column in columns)
             context.say(f"writing {rows:,} rows of {table} to {folder}")
             chunks = export.stream(connection, table, columns)
-            path, digest, size, written = write_archive(folder, name, layout.archive_as, described, chunks)
+            path = place.file(layout.archive_as)
+            try:
+                digest, size, written = write_archive(place.partial, path, layout.archive_as, described, chunks)
+            except OSError as error:
+                raise cannot_write(folder, error) from None
             if written != rows:
                 raise Refusal(
                     f"the archive of {table} does not hold its rows",
@@ -62,26 +68,34 @@ def archive(connection: Connection, action: Action, layout: Layout, folder: Path
                 str(action.table), str(table), quoting.bounds(action.bounds, len(layout.key)), ddl, described, rows,
                 found,
                 path.name, str(layout.archive_as), digest, size, datetime.now(UTC).isoformat(timespec="seconds"),
-                f"PostgreSQL {connection.info.server_version // 10_000}",
+                f"PostgreSQL {connection.info.server_version // 10_000}", relation=relation,
             )  # fmt: skip
-    if not manifest_path.exists() or read_manifest(manifest_path) != held:
-        write_manifest(manifest_path, held)
-    return Archived(manifest_path, held, tuple(_guard(table, held)))
+            write_manifest(place.manifest, held)
+            if place.earlier is not None and place.earlier.file != path.name:
+                (folder / place.earlier.file).unlink(missing_ok=True)  # of the attempt before, in the other form
+    return Archived(place.manifest, held, tuple(_guard(table, held)))
+
+
+def has_left(archived: Archived) -> None:
+    """Writes down that the table has let the rows go: from now on this archive is the only copy."""
+    with suppress(ServerError):  # without this note it is as safe: its table is no more, and no other one is like it
+        write_manifest(archived.path, replace(archived.manifest, left=datetime.now(UTC).isoformat(timespec="seconds")))
 
 
 def _column(column: export.ExportColumn) -> str:
     return f"{quoting.identifier(column.name)} {column.type_name}"
 
 
-def _earlier(path: Path, rows: int, found: str, form: ArchiveForm) -> Manifest | None:
+def _unchanged(place: Place, table: Name, rows: int, found: str, form: ArchiveForm) -> Manifest | None:
     """The manifest of a run that was stopped after writing, when file and table are still what it says."""
-    if not path.exists():
+    manifest = place.earlier
+    if manifest is None:
         return None
-    manifest = read_manifest(path)
-    if (manifest.rows, manifest.fingerprint, manifest.form) != (rows, found, form):
+    held = manifest.partition, manifest.rows, manifest.fingerprint, manifest.form
+    if held != (str(table), rows, found, form):
         return None
     try:
-        check_archive(manifest, path.parent / manifest.file)
+        check_archive(manifest, place.file(form))
     except UsageError:
         return None
     return manifest

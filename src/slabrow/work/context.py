@@ -41,6 +41,7 @@ class Context:
     table         the table named, or None
     now           the clock, with its zone
     is_machine_clock  whether that is this machine's own, and not one given with --now
+    server        what --on calls it; None for the one server of the options
     lock_deadline_ms  how long a lock is tried for; None: six times
     tell          hears what upkeep did to each partition, as it happens
     say           hears each statement that changes something, and how long it took
@@ -52,6 +53,7 @@ class Context:
     now: datetime
     lock_wait_ms: int = 2_000
     is_machine_clock: bool = True
+    server: str | None = None
     lock_deadline_ms: int | None = None
     progress: Progress = unseen
     tell: Callable[[Event], None] = untold

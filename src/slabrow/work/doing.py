@@ -131,7 +131,7 @@ class Doing:
     def _archived(self, tended: Tended, layout: Layout) -> Tended:
         assert tended.transaction is not None
         folder = Path(layout.archive_to or "archive")
-        folder = folder if folder.is_absolute() else self.context.layout_file.parent / folder
+        folder = self.context.layout_file.parent / folder / (self.context.server or "")
         began = time.monotonic()
         archived = archive.archive(self.connection, tended.action, layout, folder, self.context)
         entry: tuple[Statement, ...] = ()
@@ -146,6 +146,7 @@ class Doing:
         )
         transaction = replace(tended.transaction, statements=statements)
         self._run(transaction)
+        archive.has_left(archived)
         return replace(tended, state=State.DONE, text=f"written to {archived.path}", rows=archived.manifest.rows)
 
     def _entry(

@@ -108,7 +108,7 @@ def tend_on(
             context.tell({**event, "server": name})
 
         try:
-            result = tend(replace(context, dsn=dsn, progress=unseen, tell=tell), layouts, asked)
+            result = tend(replace(context, dsn=dsn, server=name, progress=unseen, tell=tell), layouts, asked)
         except SlabrowError as error:
             result = TendResult(context.now, tuple(TableReport(layout, error=error) for layout in layouts))
         return replace(result, reports=tuple(replace(report, server=name) for report in result.reports))

@@ -1,0 +1,132 @@
+"""Under which name an archive stands. One that may be the only copy of its rows is never written over."""
+
+import fcntl
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from itertools import count
+from pathlib import Path
+
+from slabrow.core.errors import ServerError, UsageError
+from slabrow.core.layout import ArchiveForm
+from slabrow.files.archive_file import Manifest, read_manifest
+
+_ENDINGS = {ArchiveForm.PARQUET: ".parquet", ArchiveForm.CSV: ".csv.gz"}
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where an archive is being written, with nobody else there.
+
+    earlier   the manifest of the same table's last attempt, which ended before the table let its rows go
+    """
+
+    folder: Path
+    stem: str
+    earlier: Manifest | None
+
+    @property
+    def manifest(self) -> Path:
+        return self.folder / f"{self.stem}.json"
+
+    @property
+    def partial(self) -> Path:
+        """The passing name of the file while it is written."""
+        return self.folder / f"{self.stem}.partial"
+
+    def file(self, form: ArchiveForm) -> Path:
+        return self.folder / f"{self.stem}{_ENDINGS[form]}"
+
+
+@contextmanager
+def claimed(folder: Path, name: str, relation: str) -> Iterator[Place]:
+    """The place for an archive, which is the caller's alone meanwhile: `name`, or the first number behind it.
+
+    A place is taken when another run is at it, or when it holds an archive whose rows have left their table, of
+    another table (a partition of the same name that was there before), or of another database.
+    relation   what tells the table from every other one, also of that name
+    Raises ServerError when the folder cannot be written to.
+    """
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        place, handle = next(_free(folder, name.replace("%", "%25").replace("/", "%2F"), relation))
+    except OSError as error:
+        raise cannot_write(folder, error) from None
+    try:
+        yield place
+    finally:
+        with suppress(OSError):
+            if _is_at(handle, place.partial):
+                place.partial.unlink()
+        os.close(handle)
+
+
+def cannot_write(folder: Path, error: OSError) -> ServerError:
+    """What to say when an archive cannot be written."""
+    return ServerError(
+        f"the archive cannot be written to {folder}",
+        found=error.strerror or str(error),
+        fix="nothing has been detached: make room, or name another folder with archive_to",
+    )
+
+
+def _free(folder: Path, name: str, relation: str) -> Iterator[tuple[Place, int]]:
+    for number in count(1):
+        stem = name if number == 1 else f"{name}.{number}"
+        place = Place(folder, stem, _earlier(folder / f"{stem}.json"))
+        if _is_taken(place, relation) or (handle := _claim(place)) is None:
+            continue
+        if _earlier(place.manifest) == place.earlier:  # else somebody was done with it just before
+            yield place, handle
+        os.close(handle)
+
+
+def _is_taken(place: Place, relation: str) -> bool:
+    if place.earlier is None:
+        return place.manifest.exists()  # one that cannot be read may be the only one all the same
+    return place.earlier.left is not None or place.earlier.relation != relation
+
+
+def _earlier(path: Path) -> Manifest | None:
+    try:
+        return read_manifest(path)
+    except UsageError:
+        return None
+
+
+def _claim(place: Place) -> int | None:
+    """The open partial file, locked until it is closed, under whatever name; None when another run is at this place.
+
+    Between its two renamings a run has its lock on the file that has its own name already, and no manifest.
+    """
+    for form in ArchiveForm:
+        if place.file(form).exists():
+            handle = _locked(place.file(form))
+            if handle is None:
+                return None
+            os.close(handle)
+    handle = _locked(place.partial)
+    if handle is None or _is_at(handle, place.partial):
+        return handle
+    os.close(handle)
+    return None
+
+
+def _locked(path: Path) -> int | None:
+    handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o666)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        os.close(handle)
+        return None
+    except OSError:
+        pass  # a file system that knows no locks
+    return handle
+
+
+def _is_at(handle: int, path: Path) -> bool:
+    """Whether an open file stands under this name."""
+    with suppress(FileNotFoundError):
+        return os.path.samestat(os.fstat(handle), path.stat())
+    return False
