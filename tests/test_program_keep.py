@@ -6,6 +6,7 @@ import os
 import random
 import re
 import signal
+import subprocess
 import threading
 import time
 from datetime import UTC, datetime, timedelta
@@ -502,6 +503,14 @@ class TellingTest(KeepingTest):
             self.assertIn(words, text)
             self.assertIn("--go", text)
             self.assertIn("b%%.prom" if kind == "systemd" else r"b\%.prom", text)
+        line = self.slabrow("tend", "--unit", "cron").stdout.splitlines()[-1].replace("\\%", "%")
+        command = re.sub(r"^15 \* \* \* \* \S+ ", "", line).replace("sleep $((RANDOM % 300))", "true")
+        environment = {**os.environ, "SLABROW_DSN": self.dsn}
+        for table, sent in (("apiary.log", ""), ("apiary.gone", "there is no table apiary.gone")):
+            self.layout(layout(table=table, ahead="1 month"))
+            done = subprocess.run(["bash", "-c", command], capture_output=True, text=True, env=environment)
+            self.assertEqual(bool(sent), bool(done.stdout), "what is printed is sent by mail")
+            self.assertIn(sent, done.stdout)
         secret = self.dsn.replace("postgres@", "postgres:honey-comb@")
         refused = self.slabrow("tend", "--unit", "cron", dsn=secret, code=2)
         self.assertNotIn("honey-comb", refused.stderr + refused.stdout)

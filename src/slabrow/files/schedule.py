@@ -24,12 +24,15 @@ class Schedule:
 
 
 def cron_file(schedule: Schedule) -> str:
-    """For /etc/cron.d: at a quarter past every hour, spread over five minutes, and never twice at once."""
+    """For /etc/cron.d: at a quarter past every hour, spread over five minutes, and never twice at once.
+
+    What cron gets it sends by mail: so the report is printed only when something is left to do, or went wrong.
+    """
     variables = "".join(f"{name}={value}\n" for name, value in schedule.environment)
-    # In a crontab a percent sign ends the line (crontab(5)).
-    lock = shlex.quote(_lock(schedule))
-    command = schedule.line.replace("%", "\\%")
-    line = f"cd {shlex.quote(schedule.folder)} && sleep $((RANDOM \\% 300)) && flock -n {lock} {command}"
+    folder, lock = shlex.quote(schedule.folder), shlex.quote(_lock(schedule))
+    report = f'report=$(flock -n -E 0 {lock} {schedule.line}) || echo "$report"'
+    line = f"cd {folder} && sleep $((RANDOM % 300)) && {{ {report}; }}"
+    line = line.replace("%", "\\%")  # in a crontab a bare percent sign ends the line (crontab(5))
     return (
         "# Upkeep of partitions. Save as /etc/cron.d/slabrow; its owner has to be root.\n"
         f"SHELL=/bin/bash\n{variables}15 * * * * {schedule.user} {line}\n"
