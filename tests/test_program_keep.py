@@ -201,11 +201,14 @@ class ArchiveTest(KeepingTest):
                     self.assertIn('a "quoted"\nline, Ä', table.column("note").to_pylist())
                 self.assertEqual("proposed", self.json("adopt", "--from-archive", path, code=1)["state"])
                 back = self.json("adopt", "--from-archive", path, "--go")
-                self.assertEqual(("done", "apiary.log"), (back["state"], back["attached_to"]))
+                self.assertEqual(("done", "apiary.log", True), (back["state"], back["attached_to"], back["held"]))
+                self.assertEqual(["hold"], [each["code"] for each in self.json("tend", "--go", *LATER)["findings"]])
+                self.slabrow("tend", "--unhold", "apiary.log_2026_03")
                 self.assertEqual(before, self.sql("SELECT * FROM apiary.log_2026_03 ORDER BY log_id"))
                 self.assertIn("already", self.slabrow("adopt", "--from-archive", path, "--go", code=4).stderr)
-        self.assertEqual(2, len(self.json("history", "--kind", "archive")["entries"]))
-        self.assertEqual(124, self.json("history", "--kind", "archive")["entries"][0]["rows"])
+        for kind in ("archive", "adopt"):
+            self.assertEqual([124, 124], [each["rows"] for each in self.json("history", "--kind", kind)["entries"]])
+        self.assertIn("as SQL", self.slabrow("adopt", "--from-archive", path, "--script", "x.sql", code=2).stderr)
 
     def test_an_archive_is_never_written_over(self):
         self.fill()

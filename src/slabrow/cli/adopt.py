@@ -5,6 +5,7 @@ from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context
+from slabrow.core.errors import UsageError
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -16,11 +17,14 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     asked = context(options)
+    if options.script:
+        raise UsageError("the rows of an archive cannot be written as SQL", fix="load them with --go")
+    from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.adopt import SHOWN, Adoption
     from slabrow.show.output import show
-    from slabrow.work.archive import adopt
+    from slabrow.work.adopt import adopt
 
-    path = Path(options.from_archive)
-    manifest, adopted = adopt(asked, path, go=options.go)
+    schema = read_ledger_schema(asked.layout_file)
+    manifest, adopted = adopt(asked, Path(options.from_archive), schema, go=options.go)
     show(SHOWN, Adoption(manifest, adopted), options.format)
     return FINE if adopted is not None else FOUND

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from slabrow.files.archive_file import Manifest
 from slabrow.show.output import Json, Shown, good, note, plain
 from slabrow.show.words import plural, size
-from slabrow.work.archive import Adopted
+from slabrow.work.adopt import Adopted
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -32,6 +32,7 @@ def _data(adoption: Adoption) -> Json:
         "sha256": manifest.sha256,
         "state": "proposed" if adopted is None else "done",
         "attached_to": None if attached is None else str(attached),
+        "held": adopted is not None and adopted.is_held,
     }
 
 
@@ -49,6 +50,10 @@ def _text(adoption: Adoption, out: "Console") -> None:
         return
     where = f"attached to {adopted.attached_to}" if adopted.attached_to is not None else "a table of its own"
     out.print(good(f"{adopted.table} is back with {plural(adopted.rows, 'row')}, equal to the fingerprint; {where}."))
+    if adopted.is_held:
+        note(out, f"It is under hold: upkeep lets it stay until `slabrow tend --unhold {adopted.table}`.")
+    elif adopted.attached_to is not None:
+        note(out, "There is no ledger for a hold: where it is past `keep`, the next upkeep lets it leave again.")
 
 
 SHOWN: Shown[Adoption] = Shown("adopt", _data, _rows, _text)

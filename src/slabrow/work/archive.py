@@ -1,4 +1,4 @@
-"""Archives a partition: its rows to a file, compared with the table before it goes (N40); and brings one back."""
+"""Archives a partition: its rows to a file, compared with the table before it goes (N40)."""
 
 from collections.abc import Iterator
 from contextlib import ExitStack, suppress
@@ -9,19 +9,17 @@ from pathlib import Path
 from slabrow.core.actions import Action
 from slabrow.core.errors import Refusal, ServerError, UsageError
 from slabrow.core.layout import ArchiveForm, Layout
-from slabrow.core.names import Name, parse_name
+from slabrow.core.names import Name
 from slabrow.core.statements import Check, Statement
 from slabrow.files.archive_file import (
     Manifest,
     check_archive,
-    read_manifest,
-    rows_as_copy,
     write_archive,
     write_manifest,
 )
 from slabrow.files.archive_place import Place, cannot_write, claimed
 from slabrow.servers.postgresql import export, quoting
-from slabrow.servers.postgresql.connection import Connection, explained, whole_and_unhurried
+from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.quoting import literal
 from slabrow.work.context import Context
 
@@ -113,94 +111,4 @@ def _guard(table: Name, manifest: Manifest) -> Iterator[Statement | Check]:
         f"FROM ({export.fingerprint_sql(table, names)}) f (count, fingerprint)",
         f"{table} changed while it was archived",
         fix="run it again: it is then archived anew",
-    )
-
-
-@dataclass(frozen=True, slots=True)
-class Adopted:
-    """table: the partition as it is called; attached_to: its parent, None when it stands alone."""
-
-    table: Name
-    rows: int
-    attached_to: Name | None
-
-
-def adopt(context: Context, manifest_path: Path, *, go: bool) -> tuple[Manifest, Adopted | None]:
-    """Brings an archive back as a partition of its table, or as a table of its own when that is gone.
-
-    Without `go` the file is only checked. Raises UsageError when it is not what its manifest says, Refusal when the
-    rows that were loaded are not those that were archived: then nothing stays.
-    """
-    manifest = read_manifest(manifest_path)
-    file = manifest_path.parent / manifest.file
-    check_archive(manifest, file)
-    if not go:
-        return manifest, None
-    parent, table = parse_name(manifest.table), parse_name(manifest.partition)
-    with context.connected() as connection, explained("bring the archive back"):
-        whole_and_unhurried(connection)
-        has_parent = connection.execute("SELECT to_regclass(%s)", [quoting.table(parent)]).fetchall()[0][0] is not None
-        if connection.execute("SELECT to_regclass(%s)", [quoting.table(table)]).fetchall()[0][0] is not None:
-            raise Refusal(f"there is a table {table} already", fix="rename it, or drop it, first")
-        with connection.transaction():
-            connection.execute("SELECT set_config('lock_timeout', %s, true)", [str(context.lock_wait_ms)])
-            export.steady(connection)
-            like = "INCLUDING ALL EXCLUDING INDEXES EXCLUDING IDENTITY"
-            made = f"CREATE TABLE {quoting.table(table)} (LIKE {quoting.table(parent)} {like})"
-            connection.execute((made if has_parent else manifest.ddl).encode())
-            names = [name for name, _, _ in manifest.columns]
-            _load(connection, manifest, table, names, file)
-            rows, found = export.fingerprint(connection, table, names)
-            if (rows, found) != (manifest.rows, manifest.fingerprint):
-                raise Refusal(
-                    f"what was loaded of {table} is not what was archived",
-                    found=f"{manifest.rows:,} rows archived, {rows:,} loaded",
-                    fix="nothing has been kept; compare the columns of the table with those of the manifest",
-                )
-            if has_parent:
-                _attach(connection, parent, table, manifest)
-        return manifest, Adopted(table, rows, parent if has_parent else None)
-
-
-def _load(connection: Connection, manifest: Manifest, table: Name, names: list[str], file: Path) -> None:
-    """By COPY; of a CSV archive, instants and days are numbers, and go through a passing table."""
-    columns = quoting.columns(tuple(names))
-    if manifest.form == ArchiveForm.PARQUET:
-        _copy(connection, f"COPY {quoting.table(table)} ({columns}) FROM STDIN (FORMAT CSV)", manifest, file)
-        return
-    types = {"timestamp": "bigint", "timestamptz": "bigint", "date": "integer"}
-    passing = ", ".join(
-        f"{quoting.identifier(name)} {types.get(form, 'text' if form == 'text' else type_name)}"
-        for name, type_name, form in manifest.columns
-    )
-    connection.execute(f"CREATE TEMPORARY TABLE slabrow_adopting ({passing}) ON COMMIT DROP".encode())
-    _copy(connection, "COPY slabrow_adopting FROM STDIN (FORMAT CSV)", manifest, file)
-    values = ", ".join(_value(quoting.identifier(name), type_name, form) for name, type_name, form in manifest.columns)
-    sql = (
-        f"INSERT INTO {quoting.table(table)} ({columns}) OVERRIDING SYSTEM VALUE SELECT {values} FROM slabrow_adopting"
-    )
-    connection.execute(sql.encode())
-
-
-def _value(name: str, type_name: str, form: str) -> str:
-    """From the stream's form back to the column's type; microseconds in two parts, as floating point loses some."""
-    match form:
-        case "timestamp" | "timestamptz":
-            base = "timestamptz '1970-01-01 00:00+00'" if form == "timestamptz" else "timestamp '1970-01-01'"
-            return f"{base} + ({name} / 1000000) * interval '1 second' + ({name} % 1000000) * interval '1 microsecond'"
-        case "date":
-            return f"date '1970-01-01' + {name}"
-        case _:
-            return f"{name}::{type_name}"
-
-
-def _copy(connection: Connection, sql: str, manifest: Manifest, file: Path) -> None:
-    with connection.cursor().copy(sql.encode()) as copy:
-        for chunk in rows_as_copy(manifest, file):
-            copy.write(chunk)
-
-
-def _attach(connection: Connection, parent: Name, table: Name, manifest: Manifest) -> None:
-    connection.execute(
-        f"ALTER TABLE {quoting.table(parent)} ATTACH PARTITION {quoting.table(table)} {manifest.bounds}".encode()
     )

@@ -60,7 +60,7 @@ class Entry:
     """One thing that was done, tried or decided.
 
     clock      what time it was taken to be; is_machine_clock: that of the machine, and not one given with --now
-    kind       `create`, `detach`, `drop`, `archive`, `sweep`, `hold`, `unhold`
+    kind       `create`, `detach`, `drop`, `archive`, `adopt`, `sweep`, `hold`, `unhold`
     state      `done` or `failed`; `begun` for what is under way, or was when it was killed
     rows       rows moved, archived or dropped, None where nobody counted
     details    what else belongs to its kind: `until` of a hold, the manifest of an archive
