@@ -12,7 +12,7 @@ from pathlib import Path
 
 from slabrow.servers.postgresql.connection import Connection, connect
 from slabrow.servers.postgresql.private import find_binaries, start
-from slabrow.servers.postgresql.tree_rows import QUERY
+from slabrow.servers.postgresql.tree_rows import BY_OID
 
 TABLES, PARTITIONS, RUNS = 200, 50, 5
 NOW = "2026-06-15"
@@ -47,7 +47,7 @@ def idle(connection: Connection, dsn: str, folder: Path) -> tuple[float, float]:
     _layouts(folder, TABLES, "1 month")
     options = ["--layout", folder / "slabrow.toml", "--dsn", dsn, "--now", NOW, "--quiet"]
     _seconds(PROGRAM, "tend", *options, "--go")
-    query = QUERY.replace(
+    query = BY_OID.replace(
         "%s::oid[]", "(SELECT array_agg(oid) FROM pg_class WHERE relkind = 'p' AND relname ~ '^reading_')"
     )
     (folder / "query.sql").write_text(query.replace("%s", "false"))

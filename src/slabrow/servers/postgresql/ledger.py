@@ -93,12 +93,13 @@ class Written:
     entry: Entry
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Ledger:
     """The ledger in one schema. Reading one that is not there finds nothing; writing makes it."""
 
     connection: Connection
     schema: str
+    _found: int | None = None  # the version, once it has been looked for
 
     @property
     def table(self) -> str:
@@ -111,6 +112,11 @@ class Ledger:
 
     def version(self) -> int:
         """Of the table in the database; 0 when there is none. Raises ServerError when it is not ours, or newer."""
+        if self._found is None:
+            self._found = self._look()
+        return self._found
+
+    def _look(self) -> int:
         with explained("look for the ledger"):
             row = self.connection.execute(
                 "SELECT obj_description(c.oid, 'pg_class') FROM pg_class c JOIN pg_namespace n "
@@ -143,7 +149,7 @@ class Ledger:
             with explained("make the ledger"), self.connection.transaction():
                 # Two that begin at the same moment: the second one finds it made.
                 self.connection.execute("SELECT pg_advisory_xact_lock(hashtextextended('slabrow ledger', 0))")
-                held = self.version()
+                held = self._look()
                 if (
                     self.connection.execute("SELECT to_regnamespace(%s)", [identifier(self.schema)]).fetchall()[0][0]
                     is None
@@ -154,6 +160,7 @@ class Ledger:
                         self.connection.execute(sql.format(table=self.table, growth=self.growth).encode())
                     mark = literal(f"{_MARK}{version}")
                     self.connection.execute(f"COMMENT ON TABLE {self.table} IS {mark}".encode())
+            self._found = _VERSION
         except ServerError as error:
             if held:
                 problem = f"the ledger of version {held} cannot be brought up to version {_VERSION}"

@@ -1,4 +1,4 @@
-"""Reads partitioned tables with all their partitions as plain rows: three queries at most, whatever their number.
+"""Reads partitioned tables with all their partitions as plain rows: two queries at most, whatever their number.
 
 With little to load, so that a run can ask before it has loaded what it needs for the answer.
 """
@@ -11,10 +11,10 @@ from slabrow.servers.postgresql.connection import Connection, reading
 
 # The table itself first, then everything below it; partitioned ones with their own keys. Bounds hold no columns: with 0
 # the server does not look the relation up for each (PostgreSQL manual, 9.27.5, pg_get_expr).
-QUERY = """
-    WITH RECURSIVE below AS (
-        SELECT r.oid AS root, r.oid AS relid, NULL::oid AS parent, false AS detaching, 0 AS depth, false AS in_rest
-        FROM unnest(%s::oid[]) AS r (oid)
+_QUERY = """
+    WITH RECURSIVE asked AS ({asked}), below AS (
+        SELECT a.oid AS root, a.oid AS relid, NULL::oid AS parent, false AS detaching, 0 AS depth, false AS in_rest
+        FROM asked a
         UNION ALL
         SELECT b.root, i.inhrelid, i.inhparent, i.inhdetachpending, b.depth + 1, b.in_rest OR t.partdefid = i.inhrelid
         FROM pg_inherits i JOIN below b ON i.inhparent = b.relid
@@ -36,14 +36,29 @@ QUERY = """
                FROM unnest(p.partattrs::int2[], p.partcollation::oid[]) WITH ORDINALITY AS k (attnum, sorting, place)
                JOIN pg_database d ON d.datname = current_database()
                LEFT JOIN pg_collation l ON l.oid = k.sorting
-               LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum AND k.attnum > 0) END
+               LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum AND k.attnum > 0) END,
+           CASE WHEN b.depth = 0 THEN (SELECT places FROM asked WHERE oid = b.root) END
     FROM below b JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
     LEFT JOIN pg_partitioned_table p ON p.partrelid = c.oid
     ORDER BY b.depth"""
+BY_OID = _QUERY.format(asked="SELECT oid, NULL::int[] AS places FROM unnest(%s::oid[]) AS r (oid)")
+_BY_NAME = _QUERY.format(
+    asked="""
+        SELECT c.oid, array_agg(w.place::int) AS places
+        FROM unnest(%s::text[], %s::text[]) WITH ORDINALITY AS w (schema, name, place)
+        LEFT JOIN pg_namespace n ON n.nspname = w.schema
+        JOIN pg_class c ON c.relkind = 'p' AND c.oid =
+             CASE WHEN w.schema IS NULL OR has_schema_privilege(n.oid, 'USAGE') THEN to_regclass(w.name) END
+        GROUP BY c.oid"""
+)
 
 
 class TreeRow(NamedTuple):
-    """A row of QUERY. key: [name, text, type, not null, in byte order] for each key column of a divided table."""
+    """A row of the query.
+
+    key     [name, text, type, not null, in byte order] for each key column of a divided table
+    places  of the table itself: under which names it was asked for, counted from 1
+    """
 
     root_oid: int
     parent_oid: int
@@ -59,11 +74,12 @@ class TreeRow(NamedTuple):
     is_empty: bool
     strategy: str | None
     key: list[list[Any]] | None
+    places: list[int] | None
 
 
 def rows_of(connection: Connection, oid: int) -> list[TreeRow]:
     """Of one table, itself first, with the bytes of every partition. Call it within `reading`."""
-    return [TreeRow._make(row) for row in connection.execute(QUERY, [[oid], True, True]).fetchall()]
+    return [TreeRow._make(row) for row in connection.execute(BY_OID, [[oid], True, True]).fetchall()]
 
 
 Rows = dict[Name, list[TreeRow]]
@@ -81,22 +97,13 @@ def rows_in_parts(connection: Connection, names: Sequence[Name], *, with_sizes: 
     second. The connection is free when the last has come.
     with_sizes   False: the server need not open each partition; only those of catch-alls are looked at
     """
+    border = round(len(names) * _FIRST_PART) if len(names) >= _MANY else len(names)
     with reading(connection):
-        found = connection.execute(
-            """SELECT w.place, c.oid::bigint
-               FROM unnest(%s::text[], %s::text[]) WITH ORDINALITY AS w (schema, name, place)
-               LEFT JOIN pg_namespace n ON n.nspname = w.schema
-               JOIN pg_class c ON c.relkind = 'p' AND c.oid =
-                    CASE WHEN w.schema IS NULL OR has_schema_privilege(n.oid, 'USAGE') THEN to_regclass(w.name) END""",
-            [[name.schema for name in names], [str(name) for name in names]],
-        ).fetchall()
-        oids = [(names[place - 1], oid) for place, oid in sorted(found)]
-        border = round(len(oids) * _FIRST_PART) if len(oids) >= _MANY else len(oids)
-        for part in (oids[:border], oids[border:]):
+        for part in (names[:border], names[border:]):
             if not part:
                 continue
+            asked = [[name.schema for name in part], [str(name) for name in part], with_sizes, with_sizes]
             by_root: dict[int, list[TreeRow]] = {}
-            asked = [sorted({oid for _, oid in part}), with_sizes, with_sizes]
-            for row in connection.execute(QUERY, asked).fetchall():
+            for row in connection.execute(_BY_NAME, asked).fetchall():
                 by_root.setdefault(row[0], []).append(TreeRow._make(row))
-            yield {name: by_root[oid] for name, oid in part}
+            yield {part[place - 1]: rows for rows in by_root.values() for place in rows[0].places or ()}
