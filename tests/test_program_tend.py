@@ -64,12 +64,29 @@ class TendTest(DatabaseTest):
     def test_new_partitions_take_what_their_siblings_have_of_their_own(self):
         self.sql(
             "ALTER TABLE apiary.log_2026_04 SET (fillfactor = 70, autovacuum_enabled = off); ALTER TABLE apiary.log_2026_04 REPLICA IDENTITY FULL;"
-            "GRANT SELECT ON apiary.log_2026_04 TO reader WITH GRANT OPTION; GRANT INSERT ON apiary.log_2026_04 TO PUBLIC"
+            "GRANT SELECT ON apiary.log_2026_04 TO reader WITH GRANT OPTION; GRANT INSERT ON apiary.log_2026_04 TO PUBLIC;"
+            "ALTER TABLE apiary.log_2026_04 ENABLE ROW LEVEL SECURITY;"
+            'CREATE POLICY "own 7" ON apiary.log_2026_04 AS RESTRICTIVE FOR SELECT TO reader, PUBLIC USING (n = 7);'
+            "CREATE POLICY adding ON apiary.log_2026_04 FOR INSERT WITH CHECK (n < 9);"
+            "CREATE POLICY knowing ON apiary.log_2026_04 USING (EXISTS (SELECT FROM apiary.log_2026_03 l "
+            "WHERE l.n = log_2026_04.n)); SET allow_in_place_tablespaces = on"
         )
+        self.sql(f"CREATE TABLESPACE {self.database}_disk LOCATION ''")
+        self.sql(f"ALTER TABLE apiary.log_2026_04 SET TABLESPACE {self.database}_disk")
         self.write_layout(keep="2 months", ahead="3 months")
-        self.slabrow("tend", "--go", *NOW)
-        wanted = "SELECT reloptions, relreplident::text, relacl::text FROM pg_class WHERE oid = %s::regclass"
-        self.assertEqual(self.sql(wanted, "apiary.log_2026_04"), self.sql(wanted, "apiary.log_2026_05"))
+        done = self.json("tend", "--go", *NOW)
+        (finding,) = done["findings"]
+        self.assertEqual("policy", finding["code"])
+        self.assertIn("knowing", finding["text"])
+        self.sql("DROP POLICY knowing ON apiary.log_2026_04")
+        for wanted in (
+            "SELECT reloptions, relreplident::text, relacl::text, relrowsecurity, reltablespace <> 0 FROM pg_class "
+            "WHERE oid = %s::regclass",
+            "SELECT polname, polcmd::text, polpermissive, polroles, pg_get_expr(polqual, polrelid), "
+            "pg_get_expr(polwithcheck, polrelid) FROM pg_policy WHERE polrelid = %s::regclass ORDER BY 1",
+        ):
+            self.assertEqual(self.sql(wanted, "apiary.log_2026_04"), self.sql(wanted, "apiary.log_2026_05"))
+        self.assertTrue(self.value("SELECT reltablespace <> 0 FROM pg_class WHERE relname = 'log_2026_05'"))
 
     def test_published_one_by_one_and_as_a_whole(self):
         self.sql(

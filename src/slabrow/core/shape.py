@@ -179,15 +179,25 @@ def extended(shape: Shape, key: tuple[str, ...], quoted_key: dict[str, str]) -> 
 class Traits:
     """What a new partition takes from its newest sibling, since the parent does not hand it down.
 
+    tablespace         the parent's, else the sibling's; None for the database's own
+    access_method      alike; None for the usual one
     options            storage parameters as `name=value`
     replica_identity   `FULL`, `NOTHING`, or None for the usual one; one by an index is left to people
     grants             [privilege, grantee or None for PUBLIC, with grant option] on the partition itself
     publications       that hold the partition by its own name; those that hold the table have its partitions anyway
     out_of_reach       such publications whose owner the acting role is not
+    row_security       `ENABLE`, `FORCE`: what the partition itself has
+    policies           of its own: the name, and what follows the table's name in CREATE POLICY
+    named_policies     those left out, as they name the sibling itself
     """
 
+    tablespace: str | None = None
+    access_method: str | None = None
     options: tuple[str, ...] = ()
     replica_identity: str | None = None
     grants: tuple[tuple[str, str | None, bool], ...] = ()
     publications: tuple[str, ...] = ()
     out_of_reach: tuple[str, ...] = ()
+    row_security: tuple[str, ...] = ()
+    policies: tuple[tuple[str, str], ...] = ()
+    named_policies: tuple[str, ...] = ()

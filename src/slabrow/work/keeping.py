@@ -72,7 +72,7 @@ class Keeping:
                 owner, role = catalogue.owner(connection, found), catalogue.current_role(connection)
                 columns = catalogue.movable_columns(connection, found)
                 siblings = [leaf for leaf in tree.leaves if not isinstance(leaf.bounds, CatchAll)]
-                inherited = traits(connection, siblings[-1].name) if siblings else Traits()
+                inherited = traits(connection, layout.table, siblings[-1].name if siblings else None)
             now = self.moments.now(layout, tree)
             counted, unknown = self.moments.counted(layout, tree, now)
             values, unmade = new_values(connection, layout, tree)
@@ -82,8 +82,8 @@ class Keeping:
             unheld, held = self._without_held(tree, due.actions)
             lying = sifted(connection, layout, tree, unheld)
             actions = lying.actions
-            unpublished = self._unpublished(inherited.out_of_reach, actions)
-            leftovers = (*due.leftovers, *unknown, *unmade, *held, *lying.findings, *unpublished)
+            untaken = [*self._unpublished(inherited.out_of_reach, actions), *self._unwritten(inherited, actions)]
+            leftovers = (*due.leftovers, *unknown, *unmade, *held, *lying.findings, *untaken)
             upkeep = ddl.upkeep_of(
                 tree, wait_ms, owner, role, layout.within, columns, inherited, layout.detach_to, layout.catch_all,
                 self._copying(tree, actions),
@@ -131,6 +131,16 @@ class Keeping:
             f"{tables}, or publish the whole table"
         )
         return [Finding("publication", text)]
+
+    @staticmethod
+    def _unwritten(inherited: Traits, actions: Sequence[Action]) -> list[Finding]:
+        """Policies that somebody has to write anew. Until then the partition itself shows nobody these rows."""
+        made = [action for action in actions if isinstance(action, Create | Sweep)]
+        if not inherited.named_policies or not made:
+            return []
+        names = ", ".join(map(quoting.identifier, inherited.named_policies))
+        tables = ", ".join(quoting.table(each.partition) for each in made)
+        return [Finding("policy", f"policy {names} names the partition that it is on: write it for {tables}")]
 
     def _without_held(self, tree: Tree, actions: Sequence[Action]) -> tuple[list[Action], list[Finding]]:
         """What leaves, without the partitions that somebody put under hold."""

@@ -141,9 +141,9 @@ def translated(error: psycopg.Error, doing: str) -> SlabrowError:
 
 
 def _grant_for(words: str) -> str:
-    if match := re.search(r"permission denied for (table|schema|relation|view|database) (.+)", words):
+    if match := re.search(r"permission denied for (table|schema|relation|view|database|tablespace) (.+)", words):
         kind, name = match.groups()
-        right = {"schema": "USAGE", "database": "CREATE"}.get(kind, "SELECT")
+        right = {"schema": "USAGE", "database": "CREATE", "tablespace": "CREATE"}.get(kind, "SELECT")
         return f"ask the owner for: GRANT {right} ON {kind.upper()} {name} TO the role you use"
     if match := re.search(r"must be owner of (\w+) (.+)", words):
         return f"run it as the owner of {match.group(2)}, or as a member of that role"

@@ -328,7 +328,14 @@ class Upkeep:
         attach = f"ALTER TABLE {parent} ATTACH PARTITION {partition} {quoting.bounds(action.bounds, len(self.key))}"
         leaves = list(names_of(action.table, action.inner)) or [action.partition]
         taken = [statement for leaf in leaves for statement in self._taken(quoting.table(leaf))]
-        return [f"CREATE TABLE {partition} (LIKE {parent} {like}){divided}", *inner, *taken, *owned, attach]
+        made = f"CREATE TABLE {partition} (LIKE {parent} {like}){divided}{self._placed(is_divided=bool(divided))}"
+        return [made, *inner, *taken, *owned, attach]
+
+    def _placed(self, *, is_divided: bool) -> str:
+        """One that is divided hands its tablespace down, and holds no rows by an access method."""
+        traits = self.traits
+        using = f" USING {identifier(traits.access_method)}" if traits.access_method and not is_divided else ""
+        return using + (f" TABLESPACE {identifier(traits.tablespace)}" if traits.tablespace else "")
 
     def _taken(self, leaf: str) -> Iterator[str]:
         """What a leaf takes from its siblings."""
@@ -338,6 +345,10 @@ class Upkeep:
             yield f"ALTER TABLE {leaf} REPLICA IDENTITY {self.traits.replica_identity}"
         for publication in self.traits.publications:
             yield f"ALTER PUBLICATION {identifier(publication)} ADD TABLE ONLY {leaf}"
+        for name, policy in self.traits.policies:
+            yield f"CREATE POLICY {identifier(name)} ON {leaf} {policy}"
+        for how in self.traits.row_security:
+            yield f"ALTER TABLE {leaf} {how} ROW LEVEL SECURITY"
         for privilege, grantee, grantable in self.traits.grants:
             option = " WITH GRANT OPTION" if grantable else ""
             yield f"GRANT {privilege} ON {leaf} TO {_grantee(grantee)}{option}"
