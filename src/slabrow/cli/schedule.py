@@ -61,7 +61,7 @@ def again_and_again(every: str, once: Callable[[], int]) -> int:
             code = once()
         except SlabrowError as error:
             code = error.exit_code
-            print(f"slabrow: {str(error).replace(chr(10), ': ')}", file=sys.stderr)
+            print(f"slabrow: {error.line}", file=sys.stderr)
         sys.stdout.flush()
         try:
             time.sleep(max(0.0, pause - (time.monotonic() - began)))

@@ -167,7 +167,7 @@ def _say_what_has_no_row(result: "TendResult") -> None:
     for report in result.reports:
         where = f"{report.layout.table}{f' on {report.server}' if report.server else ''}"
         if report.error is not None:
-            print(f"slabrow: {where}: {str(report.error).replace(chr(10), ': ')}", file=sys.stderr)
+            print(f"slabrow: {where}: {report.error.line}", file=sys.stderr)
         for finding in report.leftovers:
             print(f"slabrow: {where}: {finding.code}: {finding.text}", file=sys.stderr)
 

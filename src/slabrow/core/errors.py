@@ -31,6 +31,11 @@ class SlabrowError(Exception):
     def __str__(self) -> str:
         return "\n".join(part for part in (self.problem, self.found, self.fix) if part)
 
+    @property
+    def line(self) -> str:
+        """All of it in one line."""
+        return str(self).replace("\n", ": ")
+
 
 class UsageError(SlabrowError):
     """Options that cannot be read, or that contradict each other."""

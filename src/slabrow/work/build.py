@@ -102,7 +102,7 @@ def _rest(context: Context, connection: Connection, layout: Layout, tree: Tree) 
         role = catalogue.current_role(connection)
     now = context.now if tree.kinds[0].is_time or layout.by is not By.RANGE else 0
     creations = [action for action in reconcile(layout, tree, now, taken=taken).actions if action.kind == "create"]
-    upkeep = ddl.upkeep_of(tree, context.lock_wait_ms, owner, role, layout.within)
+    upkeep = ddl.upkeep_of(tree, layout, context.lock_wait_ms, owner, role)
     transactions = [upkeep.transaction(action) for action in creations]
     return BuildResult(layout, (), tuple(transactions), tuple(action.partition.table for action in creations), False)
 

@@ -84,10 +84,8 @@ class Keeping:
             actions = lying.actions
             untaken = [*self._unpublished(inherited.out_of_reach, actions), *self._unwritten(inherited, actions)]
             leftovers = (*due.leftovers, *unknown, *unmade, *held, *lying.findings, *untaken)
-            upkeep = ddl.upkeep_of(
-                tree, wait_ms, owner, role, layout.within, columns, inherited, layout.detach_to, layout.catch_all,
-                self._copying(tree, actions),
-            )  # fmt: skip
+            copying = self._copying(tree, actions)
+            upkeep = ddl.upkeep_of(tree, layout, wait_ms, owner, role, columns, inherited, copying)
             tended = [self._proposed(action, upkeep, layout) for action in actions]
 
             def report(error: Refusal | None = None) -> TableReport:

@@ -361,25 +361,23 @@ def _option(option: str) -> str:
 
 def upkeep_of(
     tree: Tree,
+    layout: Layout,
     lock_wait_ms: int,
     owner: str,
     role: str,
-    within: Layout | None = None,
     columns: tuple[str, ...] = (),
     traits: Traits = USUAL,
-    detach_to: str | None = None,
-    makes_catch_all: bool = False,
     copying: Copying | None = None,
 ) -> Upkeep:
-    """How actions on this tree are written. owner: of the parent; role: who acts; within: of the layout.
+    """How actions on this tree are written. owner: of the parent; role: who acts.
 
     columns   those that a sweep moves: all but the generated ones
-    makes_catch_all  whether one of the actions does: what leaves after it leaves beside a catch-all
     copying   as of Upkeep
     """
     detaching = frozenset(partition.name for partition in tree.partitions if partition.is_detaching)
     key = tuple(column.name or column.text for column in tree.key)
     other_owner = None if owner == role else owner
-    has_catch_all = tree.catch_all is not None or makes_catch_all
-    return Upkeep(key, columns, has_catch_all, detaching, lock_wait_ms, other_owner, within, traits, detach_to,
-                  copying)  # fmt: skip
+    # One that the layout has and the tree has not is made before anything leaves.
+    has_catch_all = tree.catch_all is not None or layout.catch_all
+    return Upkeep(key, columns, has_catch_all, detaching, lock_wait_ms, other_owner, layout.within, traits,
+                  layout.detach_to, copying)  # fmt: skip
