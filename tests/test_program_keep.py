@@ -72,6 +72,7 @@ class SweepTest(KeepingTest):
         self.assertEqual(72, self.value("SELECT count(*) FROM apiary.log_2026_06"))
         self.assertEqual(3, self.value("SELECT count(*) FROM apiary.log_rest"))
         (finding,) = [each for each in done["findings"] if each["code"] == "catch_all_rows"]
+        self.assertEqual("apiary.log", finding["table"])
         for words in ("3 rows", "1 without a key", "(late: 2020-01-01", "(a clock ahead: 2031-01-01"):
             self.assertIn(words, finding["text"])
         self.assertEqual(0, self.value("SELECT count(*) FROM apiary.log WHERE doubled <> n * 2"))

@@ -24,7 +24,11 @@ def _data(result: TendResult) -> Json:
         "actions": [
             {**_action_data(tended), "server": report.server} for report in result.reports for tended in report.tended
         ],
-        "findings": [finding_data(finding) for report in result.reports for finding in report.leftovers],
+        "findings": [
+            {**finding_data(finding), "table": str(report.layout.table), "server": report.server}
+            for report in result.reports
+            for finding in report.leftovers
+        ],
         "errors": [
             {
                 "table": str(report.layout.table),
