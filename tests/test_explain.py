@@ -10,8 +10,8 @@ from slabrow.core.constants import Surroundings
 from slabrow.core.keys import kind_of
 from slabrow.core.names import Name
 from slabrow.core.predict import Predictor
-from slabrow.core.queries import Schema
 from slabrow.core.rewrite import rewritten
+from slabrow.core.schema import Schema
 from slabrow.core.tree import Division, KeyColumn, Partition, Tree
 from slabrow.servers.postgresql import predicting
 from tests.support import DatabaseTest

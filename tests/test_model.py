@@ -19,8 +19,9 @@ from slabrow.core.keys import kind_of
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.outlook import expected_in, grown, steady_rows
-from slabrow.core.queries import Schema, read_statement
+from slabrow.core.queries import read_statement
 from slabrow.core.reading import read_workload
+from slabrow.core.schema import Schema
 from slabrow.core.selectivity import Shares
 from slabrow.core.spans import parse_span
 from slabrow.core.tree import KeyColumn

@@ -11,12 +11,13 @@ from sqlglot.errors import SqlglotError
 
 from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range, normal_end
 from slabrow.core.by import By
+from slabrow.core.clauses import folded
 from slabrow.core.constants import NotKnown, Null, Surroundings, as_key, evaluate
 from slabrow.core.errors import UsageError, nearest
 from slabrow.core.facts import IndexFacts
 from slabrow.core.keys import Edge, Kind, Opaque, Value, kind_of
 from slabrow.core.names import Name
-from slabrow.core.queries import Schema, folded
+from slabrow.core.schema import Schema
 from slabrow.core.tree import Division, KeyColumn, Partition, Tree
 from slabrow.core.zones import parse_zone
 

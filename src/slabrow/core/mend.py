@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from sqlglot import exp
 
+from slabrow.core.clauses import folded
 from slabrow.core.conditions import bare, columns_in
 from slabrow.core.constants import (
     Constant,
@@ -30,7 +31,6 @@ from slabrow.core.constants import (
 from slabrow.core.keys import Kind, is_of, order, spell
 from slabrow.core.keysets import When
 from slabrow.core.periods import beginning, following, is_unit, not_before
-from slabrow.core.queries import folded
 from slabrow.core.tree import KeyColumn
 
 

@@ -16,12 +16,13 @@ from sqlglot import exp
 
 from slabrow.core.bounds import Range
 from slabrow.core.by import By
+from slabrow.core.clauses import conjuncts, folded
 from slabrow.core.constants import NotKnown, Surroundings, as_key, evaluate
 from slabrow.core.keys import Kind, spell
 from slabrow.core.parsed import parse
 from slabrow.core.periods import beginning, following
-from slabrow.core.queries import Schema, conjuncts, folded
 from slabrow.core.rewrite import blocks
+from slabrow.core.schema import Schema
 from slabrow.core.tree import KeyColumn, Tree
 
 

@@ -9,8 +9,9 @@ from slabrow.core.constants import Surroundings
 from slabrow.core.explain import Explanation, explained
 from slabrow.core.keysets import NOTHING, All, Condition, Pruner, Touched
 from slabrow.core.names import Name
-from slabrow.core.queries import Place, Schema, Statement, read_statement
+from slabrow.core.queries import Place, Statement, read_statement
 from slabrow.core.rewrite import Rewriting, rewritten
+from slabrow.core.schema import Schema
 from slabrow.core.shapes import exact_shape_of, literals_of, marked
 from slabrow.core.tree import Tree
 

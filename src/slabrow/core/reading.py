@@ -12,7 +12,8 @@ from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.facts import TableFacts
 from slabrow.core.keys import Value, order
 from slabrow.core.keysets import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest, When
-from slabrow.core.queries import Place, Schema, Statement, read_statement
+from slabrow.core.queries import Place, Statement, read_statement
+from slabrow.core.schema import Schema
 from slabrow.core.selectivity import Estimator
 from slabrow.core.workload import Run, Shape, Workload
 

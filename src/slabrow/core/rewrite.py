@@ -12,11 +12,12 @@ import sqlglot
 from sqlglot import exp
 
 from slabrow.core.by import By
+from slabrow.core.clauses import conjuncts, folded
 from slabrow.core.constants import Surroundings
 from slabrow.core.mend import Mender, Refused
 from slabrow.core.names import Name
 from slabrow.core.parsed import parse
-from slabrow.core.queries import Schema, conjuncts, folded
+from slabrow.core.schema import Schema
 from slabrow.core.tree import KeyColumn
 
 

@@ -16,8 +16,8 @@ from slabrow.core.mistakes import mistakes
 from slabrow.core.names import parse_name
 from slabrow.core.parameters import parameters_in
 from slabrow.core.predict import Predictor
-from slabrow.core.queries import Schema
 from slabrow.core.reading import TableWorkload
+from slabrow.core.schema import Schema
 from slabrow.core.touch import PrunedAt, verdict
 from slabrow.core.tree import Tree
 from slabrow.core.weighing import Growth, Weigher, tree_of

@@ -17,9 +17,9 @@ from slabrow.core.names import Name, parse_name
 from slabrow.core.parameters import parameters_in
 from slabrow.core.parsed import parse
 from slabrow.core.predict import Predictor, Settings
-from slabrow.core.queries import Schema
 from slabrow.core.reasons import Reason
 from slabrow.core.rewrite import NOTHING, Rewrite, Rewriting
+from slabrow.core.schema import Schema
 from slabrow.core.touch import PrunedAt, pruned_at, verdict
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.servers.postgresql import catalogue, predicting

@@ -12,9 +12,9 @@ from slabrow.core.estimates import share_of, split_evenly
 from slabrow.core.facts import IndexFacts, TableFacts
 from slabrow.core.keys import Edge
 from slabrow.core.names import Name
-from slabrow.core.queries import Schema
 from slabrow.core.reading import read_workload
 from slabrow.core.sample import column_statistics
+from slabrow.core.schema import Schema
 from slabrow.core.spans import Grid, Span, Unit, fits
 from slabrow.files.reading import read_text
 from slabrow.files.row_file import RowSample, read_rows

@@ -12,8 +12,8 @@ from slabrow.core.growth import Growth as Trend
 from slabrow.core.growth import growth
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name
-from slabrow.core.queries import Schema
 from slabrow.core.reading import TableWorkload, read_workload, together, usage
+from slabrow.core.schema import Schema
 from slabrow.core.tree import Tree
 from slabrow.core.weighing import Growth, Verdict, Weigher
 from slabrow.core.workload import Workload

@@ -7,7 +7,7 @@ from pathlib import Path
 from slabrow.core.errors import UsageError
 from slabrow.core.mentions import tables_in
 from slabrow.core.names import Name
-from slabrow.core.queries import Schema
+from slabrow.core.schema import Schema
 from slabrow.core.shapes import filled
 from slabrow.core.workload import Collector, Workload, merged
 from slabrow.files.query_file import FileQuery, read_queries

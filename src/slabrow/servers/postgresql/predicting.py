@@ -9,7 +9,7 @@ from slabrow.core.keys import kind_of
 from slabrow.core.mentions import tables_in
 from slabrow.core.names import Name
 from slabrow.core.predict import Settings
-from slabrow.core.queries import Schema
+from slabrow.core.schema import Schema
 from slabrow.core.tree import KeyColumn
 from slabrow.servers.postgresql.connection import Connection
 
