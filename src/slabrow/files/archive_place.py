@@ -5,7 +5,6 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
-from itertools import count
 from pathlib import Path
 
 from slabrow.core.errors import ServerError, UsageError
@@ -50,7 +49,7 @@ def claimed(folder: Path, name: str, relation: str) -> Iterator[Place]:
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        place, handle = next(_free(folder, name.replace("%", "%25").replace("/", "%2F"), relation))
+        place, handle = _free(folder, name.replace("%", "%25").replace("/", "%2F"), relation)
     except OSError as error:
         raise cannot_write(folder, error) from None
     try:
@@ -71,15 +70,18 @@ def cannot_write(folder: Path, error: OSError) -> ServerError:
     )
 
 
-def _free(folder: Path, name: str, relation: str) -> Iterator[tuple[Place, int]]:
-    for number in count(1):
+def _free(folder: Path, name: str, relation: str) -> tuple[Place, int]:
+    """The first place that is free, and the handle that keeps others off it."""
+    number = 1
+    while True:
         stem = name if number == 1 else f"{name}.{number}"
         place = Place(folder, stem, _earlier(folder / f"{stem}.json"))
-        if _is_taken(place, relation) or (handle := _claim(place)) is None:
-            continue
-        if _earlier(place.manifest) == place.earlier:  # else somebody was done with it just before
-            yield place, handle
-        os.close(handle)
+        handle = None if _is_taken(place, relation) else _claim(place)
+        if handle is not None:
+            if _earlier(place.manifest) == place.earlier:
+                return place, handle
+            os.close(handle)  # somebody was done with it just before
+        number += 1
 
 
 def _is_taken(place: Place, relation: str) -> bool:
