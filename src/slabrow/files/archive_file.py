@@ -10,6 +10,7 @@ import io
 import json
 import os
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -90,6 +91,8 @@ def write_manifest(path: Path, manifest: Manifest) -> None:
         os.replace(passing, path)
         _sync(path.parent)
     except OSError as error:
+        with suppress(OSError):
+            passing.unlink()
         raise ServerError(f"the manifest {path} cannot be written", found=error.strerror, fix="make room") from None
 
 

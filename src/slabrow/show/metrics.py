@@ -27,7 +27,7 @@ def successes_of(families: "Iterable[Metric]") -> Successes:
         (sample.labels["table"], sample.labels["server"]): sample.value
         for family in families
         for sample in family.samples
-        if sample.name == f"slabrow_{_SUCCESS}"
+        if sample.name == f"slabrow_{_SUCCESS}" and sample.labels.keys() >= set(_LABELS)
     }
 
 

@@ -133,9 +133,12 @@ def _looked_at(
     numbered: dict[Name, Tree] = {}
     for rows in parts:
         for name, tree in catalogue.trees(rows).items():
-            if by_name[name].by is By.RANGE and not tree.kinds[0].is_time:
+            layout = by_name.get(name)
+            if layout is None:
+                continue  # the file has changed since its tables were asked for
+            if layout.by is By.RANGE and not tree.kinds[0].is_time:
                 numbered[name] = tree
-            elif (idle := _idle(by_name[name], tree, now)) is not None:
+            elif (idle := _idle(layout, tree, now)) is not None:
                 reports[name] = idle
     return reports, numbered
 
