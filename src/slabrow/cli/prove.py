@@ -105,12 +105,16 @@ def _proven(
     from slabrow.work.plans_ahead import PlansAhead
 
     with (
-        watched.connected() as connection,
+        watched.connected() as connection,  # first: a role may have no more than one
         PlansAhead(watched.dsn, () if options.execute else queries, timeout_ms) as ahead,
     ):
         # All that is slow to load is loaded while the server plans.
         from slabrow.show import prove as _  # noqa: F401
+        from slabrow.show.output import load_console
         from slabrow.work.prove import Asking, prove
+
+        if options.format == "text":
+            load_console()
 
         asking = Asking(options.execute, options.contrast, options.at_most, timeout_ms)
         return prove(watched, connection, queries, asking, ahead, statistics=options.statistics)

@@ -68,6 +68,13 @@ def as_json(shown: Shown[Result], result: Result) -> str:
     return json.dumps(document, indent=2, ensure_ascii=False) + "\n"
 
 
+def load_console() -> None:
+    """Loads what text is laid out with, for who has time for it before there is a text."""
+    import rich.console
+    import rich.measure
+    import rich.table  # noqa: F401
+
+
 def console() -> "Console":
     """Standard output: colours and the terminal's width on a terminal, plain and wide elsewhere."""
     from rich.console import Console
