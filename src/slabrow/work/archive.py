@@ -1,7 +1,7 @@
 """Archives a partition: its rows to a file, compared with the table before it goes (N40)."""
 
 from collections.abc import Iterator
-from contextlib import ExitStack, suppress
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -39,9 +39,8 @@ def archive(connection: Connection, action: Action, layout: Layout, folder: Path
     Raises Refusal when the file does not hold what the table does, ServerError when it cannot be written.
     """
     table = action.partition
-    with export.snapshot(connection), ExitStack() as claim:
-        relation = export.relation_of(connection, table)
-        place = claim.enter_context(claimed(folder, f"{table.schema}.{table.table}", relation))
+    name, relation = f"{table.schema}.{table.table}", export.relation_of(connection, table)
+    with export.snapshot(connection), claimed(folder, name, relation) as place:
         columns = export.export_columns(connection, table)
         names = [column.name for column in columns]
         rows, found = export.fingerprint(connection, table, names)

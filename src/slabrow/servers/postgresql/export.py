@@ -114,11 +114,12 @@ def snapshot(connection: Connection) -> Iterator[None]:
 
 def relation_of(connection: Connection, table: Name) -> str:
     """What tells a table from every other one, also one of its name: of the cluster, the database and itself."""
-    row = connection.execute(
-        "SELECT concat_ws('/', (SELECT system_identifier FROM pg_control_system()), d.oid, %s::regclass::oid) "
-        "FROM pg_database d WHERE d.datname = current_database()",
-        [quoting.table(table)],
-    ).fetchone()
+    with explained("tell the table from others"):
+        row = connection.execute(
+            "SELECT concat_ws('/', (SELECT system_identifier FROM pg_control_system()), d.oid, %s::regclass::oid) "
+            "FROM pg_database d WHERE d.datname = current_database()",
+            [quoting.table(table)],
+        ).fetchone()
     assert row is not None
     return str(row[0])
 
