@@ -24,31 +24,6 @@ from slabrow.servers.postgresql.plans import read_plan
 from slabrow.servers.postgresql.private import find_binaries, start
 
 
-@dataclass(frozen=True)
-class Layout:
-    """key: the columns that conditions name; values: three constants of the first column in order, and one of no partition."""
-
-    name: str
-    columns: str
-    by: str
-    partitions: tuple[str, ...]
-    key: tuple[str, ...]
-    values: tuple[str, str, str, str]
-    second: tuple[str, str] = ("1", "2")
-    extra: tuple[str, ...] = ()
-
-
-def _ranges(name: str, *edges: str) -> tuple[str, ...]:
-    return tuple(
-        f"CREATE TABLE {name}_{number} PARTITION OF {name} FOR VALUES FROM ({low}) TO ({high})"
-        for number, (low, high) in enumerate(itertools.pairwise(edges))
-    )
-
-
-def _months(kind: str) -> tuple[str, ...]:
-    return _ranges("t", *(f"'{kind} 2026-0{month}-01'".replace(f"{kind} ", "") for month in range(1, 7)))
-
-
 LAYOUTS = (
     Layout("range of dates", "k date, v int", "RANGE (k)", _months("date"), ("k",), ("'2026-01-15'", "'2026-03-01'", "'2026-04-20'", "'2030-01-01'"),
            extra=("{k} = '2026-02-01'::timestamptz", "{k} >= timestamp '2026-03-05 12:00'", "{k} < now()::date", "{k} = 'today'", "{k} > date '2026-02-28' + 3",

@@ -1,7 +1,5 @@
-"""`python -m slabrow` is the same as `slabrow`."""
+"""`python -m slabrow` is the program too."""
 
-import sys
+from slabrow.cli.entry import main
 
-from slabrow.cli.main import main
-
-sys.exit(main())
+main()

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.core.errors import UsageError
+from slabrow.core.one_line import one_line, without_controls
 from slabrow.core.statements import Transaction
 from slabrow.work.context import Context, unsaid
 
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from slabrow.work.sampled import Offline
 
 LAYOUT_FILE = "slabrow.toml"
+LONGEST_WAIT_MS = 2_147_483_647  # what a limit of the server can hold
 
 
 def add_common(
@@ -115,12 +117,18 @@ def context(options: argparse.Namespace, table: str | None = None) -> Context:
         now=_now(options.now),
         lock_wait_ms=parse_wait(getattr(options, "lock_wait", "2s")),
         is_machine_clock=options.now is None,
+        warn=unsaid if options.quiet else remark,
         say=_say if options.verbose else unsaid,
     )
 
 
+def remark(text: str) -> None:
+    """A line on standard error, whatever the names in it hold."""
+    print(f"slabrow: {one_line(text)}", file=sys.stderr)
+
+
 def _say(text: str) -> None:
-    print(f"slabrow: {text}", file=sys.stderr)
+    print(f"slabrow: {without_controls(text)}", file=sys.stderr)
 
 
 def _now(text: str | None) -> datetime:
@@ -131,23 +139,28 @@ def parse_moment(text: str, option: str) -> datetime:
     """A timestamp in ISO 8601, UTC unless it has an offset. Raises UsageError."""
     try:
         moment = datetime.fromisoformat(text)
-    except ValueError:
+        moment = (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).astimezone(UTC)
+    except (ValueError, OverflowError):
         raise UsageError(
             f"{option} {text} is not a timestamp", fix="write it as 2026-03-01T00:00:00+00:00, or as 2026-03-01"
         ) from None
-    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+    if not 2 <= moment.year <= 9998:  # so that a day around it is a day of the calendar too
+        raise UsageError(f"{option} {text} lies at an end of the calendar", fix="give a year from 2 to 9998")
+    return moment
 
 
 def parse_wait(text: str) -> int:
     """A duration such as `500ms`, `2s`, `1min` or `1h`, in milliseconds."""
-    match = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(ms|s|min|h)?", text.strip())
+    match = re.fullmatch(r"([0-9]{1,12}(?:\.[0-9]{1,9})?)\s*(ms|s|min|h)?", text.strip())
     wait = (
         0
         if match is None
         else round(float(match.group(1)) * {"ms": 1, "s": 1_000, "min": 60_000, "h": 3_600_000}[match.group(2) or "s"])
     )
     if wait < 1:
-        raise UsageError(f"{text!r} is no duration", fix="write it as 500ms, 2s or 1min")
+        raise UsageError(f"{text[:40]!r} is no duration", fix="write it as 500ms, 2s or 1min")
+    if wait > LONGEST_WAIT_MS:
+        raise UsageError(f"{text[:40]!r} is too long", fix=f"give at most {LONGEST_WAIT_MS // 3_600_000}h")
     return wait
 
 
@@ -179,9 +192,10 @@ def progress(options: argparse.Namespace, asked: Context) -> Iterator[Context]:
 
 def write_script(options: argparse.Namespace, transactions: Iterable[Transaction], title: str, asked: Context) -> int:
     """Writes the statements to the file of --script and says so. Returns the exit code."""
-    from slabrow.files.script import script, write_file
+    from slabrow.files.script import script
+    from slabrow.files.writing import write_file
 
     path = Path(options.script)
     write_file(path, script(transactions, title, asked.now))
-    print(f"slabrow: {path} is written; nothing has been done", file=sys.stderr)
+    remark(f"{path} is written; nothing has been done")
     return 0

@@ -1,17 +1,20 @@
 """The way in. A dictionary serves `--help`; a command's module is imported when it is chosen: help is instant."""
 
 import argparse
+import errno
 import gc
 import importlib
 import io
 import os
 import signal
 import sys
+from contextlib import suppress
 from typing import NoReturn, Protocol
 
 from slabrow import __version__
 from slabrow.cli.codes import FINE, STOPPED, WRONG_USAGE
-from slabrow.core.errors import SlabrowError, UsageError, nearest
+from slabrow.core.errors import SlabrowError, Stopped, UsageError, nearest
+from slabrow.core.one_line import one_line, without_controls
 
 # In the order of the work: name → (module, what it does).
 COMMANDS = {
@@ -64,26 +67,68 @@ def main(arguments: list[str] | None = None) -> int:
     except SlabrowError as error:
         return _report(error)
     except KeyboardInterrupt:
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
         print(
             "slabrow: stopped; what was not finished has been rolled back, the same command goes on from there",
             file=sys.stderr,
         )
         return STOPPED
-    except UnicodeError as error:
-        return _report(UsageError("an option or a file is no text", found=str(error), fix="write it in UTF-8"))
     except BrokenPipeError:
         # Whoever read the output has had enough of it: that is no error. Nothing may be written at exit either.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _abandon_output()
         return FINE
     except Exception as error:
         if "--verbose" in given:
-            raise
-        print(
-            f"slabrow: error: a fault in Slabrow itself\n  found: {type(error).__name__}: {error}\n"
-            "  do: run it again with --verbose, and report what it prints",
-            file=sys.stderr,
-        )
-        return STOPPED
+            import traceback
+
+            traceback.print_exc()
+        return _report(_foreseen(error) or _fault(error))
+
+
+def _foreseen(error: Exception) -> SlabrowError | None:
+    """What the surroundings do to a program anywhere, in words. None for a fault of the program's own."""
+    from slabrow.work.context import server_error
+
+    match error:
+        case UnicodeError():
+            return UsageError("an option or a file is no text", found=str(error), fix="write it in UTF-8")
+        case RecursionError():
+            return UsageError("something is nested too deeply to be read", fix="look for very many brackets in a row")
+        case OverflowError():
+            return UsageError(
+                "a number or a date is too large", found=str(error), fix="dates lie in the years 1 to 9999"
+            )
+        case MemoryError():
+            return Stopped("there is not enough memory", fix="ask for less at once")
+        case OSError() if error.filename is None and error.errno in _OF_OUTPUT:
+            _abandon_output()
+            return UsageError(
+                "the output cannot be written", found=error.strerror, fix="make room, or send it somewhere else"
+            )
+        case OSError():
+            where = f" {str(error.filename)!r}" if error.filename is not None else ""
+            return UsageError(
+                f"a file{where} cannot be used", found=error.strerror or str(error), fix="name one that can be"
+            )
+        case _:
+            return server_error(error)
+
+
+_OF_OUTPUT = (errno.ENOSPC, errno.EBADF, errno.EIO, errno.EFBIG, errno.EDQUOT, errno.EPIPE)
+
+
+def _fault(error: Exception) -> SlabrowError:
+    return Stopped(
+        "a fault in Slabrow itself",
+        found=f"{type(error).__name__}: {error}",
+        fix="run it again with --verbose, and report what it prints",
+    )
+
+
+def _abandon_output() -> None:
+    """Nothing more is written there, at exit neither."""
+    with suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _unheard(ignored: "sys.UnraisableHookArgs") -> None:
@@ -146,15 +191,11 @@ def help_text() -> str:
 
 
 def _report(error: SlabrowError) -> int:
-    print(f"slabrow: error: {error.problem}", file=sys.stderr)
+    print(f"slabrow: error: {one_line(error.problem)}", file=sys.stderr)
     for label, part in (("found", error.found), ("do", error.fix)):
         if part:
-            first, *more = part.splitlines()
+            first, *more = without_controls(part).split("\n")
             print(f"  {label}: {first}", file=sys.stderr)
             for line in more:
                 print(f"  {' ' * len(label)}  {line}", file=sys.stderr)
     return error.exit_code
-
-
-if __name__ == "__main__":
-    sys.exit(main())

@@ -1,13 +1,12 @@
 """Options of `prove`."""
 
 import argparse
-import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context, parse_wait, progress
+from slabrow.cli.common import add_common, context, parse_wait, progress, remark
 from slabrow.core.errors import UsageError
 from slabrow.work.context import Context
 
@@ -84,7 +83,7 @@ def run(options: argparse.Namespace) -> int:
 
         draw_touches(result, picture)
     if options.junit is not None:
-        from slabrow.files.script import write_file
+        from slabrow.files.writing import write_file
         from slabrow.show.junit import junit
 
         write_file(Path(options.junit), junit(result))
@@ -94,7 +93,7 @@ def run(options: argparse.Namespace) -> int:
 
         worse = list(worsened(result, earlier))
         for text in worse:
-            print(f"slabrow: {text}", file=sys.stderr)
+            remark(text)
         return FOUND if worse else FINE
     return FOUND if result.broken else FINE
 

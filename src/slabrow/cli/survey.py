@@ -29,7 +29,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     asked = context(options, options.name)
     from slabrow.core.spans import parse_span  # here: what follows costs more than all of `slabrow --help`
-    from slabrow.files.script import write_file
+    from slabrow.files.writing import write_file
     from slabrow.show.output import as_json, show
     from slabrow.show.survey import SHOWN
     from slabrow.work.survey import Question, survey

@@ -11,8 +11,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND, NO_SERVER
-from slabrow.cli.common import add_common, context, parse_moment, parse_wait, progress, write_script
+from slabrow.cli.common import add_common, context, parse_moment, parse_wait, progress, remark, write_script
 from slabrow.core.errors import UsageError, nearest
+from slabrow.core.one_line import one_line
 from slabrow.work.context import Context, Event, untold
 
 if TYPE_CHECKING:
@@ -144,9 +145,9 @@ def _tended(
         from slabrow.files.webhook import post
 
         if (why := post(options.webhook, as_json(SHOWN, result))) is not None:
-            print(f"slabrow: the webhook was not told: {why}", file=sys.stderr)
+            remark(f"the webhook was not told: {why}")
     if result.note:
-        print(f"slabrow: {result.note}", file=sys.stderr)
+        remark(result.note)
     if options.format == "csv":
         _say_what_has_no_row(result)
     if result.error is not None:
@@ -155,7 +156,7 @@ def _tended(
         for report in result.reports:
             for words in report.thin:
                 where = f" on {report.server}" if report.server else ""
-                print(f"slabrow: {report.layout.table}{where} {words}", file=sys.stderr)
+                remark(f"{report.layout.table}{where} {words}")
         return FOUND if result.is_thin else FINE
     if result.has_failed:
         return NO_SERVER
@@ -167,9 +168,9 @@ def _say_what_has_no_row(result: "TendResult") -> None:
     for report in result.reports:
         where = f"{report.layout.table}{f' on {report.server}' if report.server else ''}"
         if report.error is not None:
-            print(f"slabrow: {where}: {report.error.line}", file=sys.stderr)
+            remark(f"{where}: {report.error.line}")
         for finding in report.leftovers:
-            print(f"slabrow: {where}: {finding.code}: {finding.text}", file=sys.stderr)
+            remark(f"{where}: {finding.code}: {finding.text}")
 
 
 def _measure(result: "TendResult", server: "MetricsServer | None", file: Path | None) -> None:
@@ -184,7 +185,7 @@ def _measure(result: "TendResult", server: "MetricsServer | None", file: Path | 
     if server is not None:
         server.show(registry)
     if file is not None:
-        from slabrow.files.script import write_file
+        from slabrow.files.writing import write_file
 
         write_file(file, upkeep_metrics(registry))
 
@@ -196,7 +197,8 @@ def _plain_line(event: Event) -> None:
         for name, value in event.items()
         if name in ("rows", "duration_ms", "lock_waits", "text", "server") and value is not None
     )
-    print(f"{event['at']} {event['state']} {event['action']} {event['partition']} {more}", file=sys.stderr)
+    line = f"{event['at']} {event['state']} {event['action']} {event['partition']} {more}"
+    print(one_line(line), file=sys.stderr)
 
 
 def _json_line(event: Event) -> None:

@@ -2,12 +2,11 @@
 
 import argparse
 import re
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, add_offline, context, offline_source, progress
+from slabrow.cli.common import add_common, add_offline, context, offline_source, progress, remark
 from slabrow.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -79,11 +78,11 @@ def run(options: argparse.Namespace) -> int:
     show(SHOWN, result, options.format)
     if target is not None:
         from slabrow.files.layout_file import layout_text
-        from slabrow.files.script import write_file
+        from slabrow.files.writing import write_file
 
         layout = chosen(result.verdict, options.choose)
         write_file(target, layout_text(layout))
-        print(f"slabrow: {target} is written: {layout}", file=sys.stderr)
+        remark(f"{target} is written: {layout}")
     return FINE
 
 
@@ -120,7 +119,7 @@ def _wishes(options: argparse.Namespace) -> "Wishes":
 
 def parse_size(text: str) -> int:
     """`500MB`, `20 GB`, `1TB`, in bytes, counted in 1024s. Raises UsageError."""
-    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(k|m|g|t)?i?b?\s*", text, re.IGNORECASE)
+    match = re.fullmatch(r"\s*([0-9]{1,15}(?:\.[0-9]{1,6})?)\s*(k|m|g|t)?i?b?\s*", text, re.IGNORECASE)
     power = {"": 0, "k": 1, "m": 2, "g": 3, "t": 4}[(match.group(2) or "").lower()] if match else 0
     size = round(float(match.group(1)) * 1024**power) if match else 0
     if size < 1:

@@ -82,7 +82,12 @@ class Surroundings:
         if self.literals:
             if text.startswith(MARK):
                 return self.literals[int(text[1:])]
-            if not node.is_string and text.isdigit() and 0 <= int(text) - MARKED_NUMBER < len(self.literals):
+            if (
+                not node.is_string
+                and text.isdecimal()
+                and len(text) < 20
+                and 0 <= int(text) - MARKED_NUMBER < len(self.literals)
+            ):
                 return self.literals[int(text) - MARKED_NUMBER]
         return text
 
@@ -104,7 +109,7 @@ class Surroundings:
 def parameter_number(node: exp.Expression) -> int | None:
     inner = node.this
     text = str(inner.name if isinstance(inner, exp.Expression) else inner)
-    return int(text) if text.isdigit() else None
+    return int(text) if text.isdecimal() and len(text) < 6 else None
 
 
 class NotKnown(Exception):
@@ -165,7 +170,7 @@ def evaluate(node: Any, around: Surroundings) -> Constant:
 
 def _number(text: str) -> Constant:
     try:
-        return Constant(int(text)) if text.isdigit() else Constant(Decimal(text), is_whole=False)
+        return Constant(int(text)) if text.isdecimal() and len(text) < 200 else Constant(Decimal(text), is_whole=False)
     except InvalidOperation:
         raise NotKnown from None
 

@@ -18,7 +18,7 @@ from slabrow.core.facts import IndexFacts
 from slabrow.core.keys import Edge, Kind, Opaque, Value, kind_of
 from slabrow.core.names import Name
 from slabrow.core.schema import Schema
-from slabrow.core.tree import Division, KeyColumn, Partition, Tree
+from slabrow.core.tree import Division, KeyColumn, Partition, Tree, in_order
 from slabrow.core.zones import parse_zone
 
 # Types as format_type spells them, for those whose spelling in DDL is another.
@@ -94,7 +94,7 @@ class Definitions:
                 waiting.append(name)
         top = self.tables[root]
         assert top.by is not None
-        return Tree(root, spelled(root), top.by, self._key(root), tuple(partitions))
+        return Tree(root, spelled(root), top.by, self._key(root), in_order(spelled(root), partitions))
 
     def _key(self, name: Name) -> tuple[KeyColumn, ...]:
         columns = self.columns(name)

@@ -11,6 +11,8 @@ SlabrowError
 import difflib
 from collections.abc import Iterable
 
+from slabrow.core.one_line import one_line
+
 
 class SlabrowError(Exception):
     """What could not be done, what was found, and what to do about it.
@@ -34,7 +36,7 @@ class SlabrowError(Exception):
     @property
     def line(self) -> str:
         """All of it in one line."""
-        return str(self).replace("\n", ": ")
+        return one_line(str(self).replace("\n", ": "))
 
 
 class UsageError(SlabrowError):

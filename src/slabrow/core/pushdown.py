@@ -93,7 +93,7 @@ def _columns_that_may_pass(node: exp.Select) -> list[exp.Expression] | None:
 
 def _by_place(each: exp.Expression, node: exp.Select) -> exp.Expression:
     """GROUP BY 1 means the first output column, and a name may mean an output column."""
-    if isinstance(each, exp.Literal) and not each.is_string and each.this.isdigit():
+    if isinstance(each, exp.Literal) and not each.is_string and each.this.isdecimal() and len(each.this) < 19:
         place = int(each.this)
         if 1 <= place <= len(node.expressions):
             found: exp.Expression = node.expressions[place - 1].unalias()

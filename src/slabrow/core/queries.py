@@ -85,7 +85,7 @@ def _with_places(parsed: exp.Expression, literals: tuple[str, ...]) -> exp.Expre
     """With the numbers of GROUP BY 1 and ORDER BY 1 put back where they were marked."""
     for clause in parsed.find_all(exp.Group, exp.Order) if literals else ():
         for node in list(clause.find_all(exp.Literal)):
-            number = int(node.this) - MARKED_NUMBER if str(node.this).isdigit() else -1
+            number = int(node.this) - MARKED_NUMBER if str(node.this).isdecimal() and len(node.this) < 20 else -1
             if 0 <= number < len(literals):
                 node.set("this", literals[number])
     return parsed

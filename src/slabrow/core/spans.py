@@ -28,8 +28,9 @@ class Unit(StrEnum):
 _MONTHS = {Unit.MONTH: 1, Unit.QUARTER: 3, Unit.YEAR: 12}
 _DAYS = {Unit.DAY: 1, Unit.WEEK: 7}
 _ISO = {"Y": Unit.YEAR, "M": Unit.MONTH, "W": Unit.WEEK, "D": Unit.DAY}
-_WORDS = re.compile(r"(\d+)\s*([a-z]+)", re.IGNORECASE)
-_ISO_SPAN = re.compile(r"P(?:(\d+)([YMWD])|T(\d+)H)")
+_WHOLE = re.compile(r"[0-9]{1,18}")  # as a key of whole numbers can hold it
+_WORDS = re.compile(r"([0-9]{1,9})\s*([a-z]+)", re.IGNORECASE)
+_ISO_SPAN = re.compile(r"P(?:([0-9]{1,9})([YMWD])|T([0-9]{1,9})H)")
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,13 +64,13 @@ def parse_span(text: str | int) -> Span:
     if isinstance(text, int):
         return _counted(text, Unit.NUMBER, text)
     cleaned = text.strip()
-    if cleaned.isdigit():
+    if _WHOLE.fullmatch(cleaned):
         return _counted(int(cleaned), Unit.NUMBER, text)
     if iso := _ISO_SPAN.fullmatch(cleaned):
         count, letter, hours = iso.groups()
         return _counted(int(hours), Unit.HOUR, text) if hours else _counted(int(count), _ISO[letter], text)
     if (words := _WORDS.fullmatch(cleaned)) is None:
-        raise LayoutError(f"{text!r} is not a span", fix=_SPAN_HELP)
+        raise LayoutError(f"{text[:40]!r} is not a span", fix=_SPAN_HELP)
     word = words.group(2).lower()
     for unit in Unit:
         if unit is not Unit.NUMBER and word in (unit, f"{unit}s"):
@@ -87,6 +88,8 @@ _SPAN_HELP = "write a count and one unit (hours, days, weeks, months, quarters, 
 def _counted(count: int, unit: Unit, text: str | int) -> Span:
     if count < 1:
         raise LayoutError(f"a span of {text} has no width", fix="a span is at least 1")
+    if count >= 1 << 63:
+        raise LayoutError("a span is wider than any key", fix=_SPAN_HELP)
     return Span(count, unit)
 
 

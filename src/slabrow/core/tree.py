@@ -1,10 +1,11 @@
 """The tree: a partitioned table and its partitions as the server holds them now."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
-from functools import cached_property
-from typing import NamedTuple
+from functools import cached_property, lru_cache
+from typing import Any, NamedTuple
 
-from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range
+from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range, range_order
 from slabrow.core.by import By
 from slabrow.core.keys import Key, Kind
 from slabrow.core.names import Name
@@ -65,7 +66,7 @@ class Partition(NamedTuple):
 
 @dataclass(frozen=True)
 class Tree:
-    """A partitioned table: how it is divided, and its partitions in the order of their bounds."""
+    """A partitioned table: how it is divided, and its partitions, each before its own, in the order of their bounds."""
 
     table: Name
     spelling: str
@@ -88,7 +89,18 @@ class Tree:
 
     def leaves_of(self, partition: Partition) -> tuple[Partition, ...]:
         """The partition itself when it is a leaf, else its own partitions."""
-        return tuple(leaf for leaf in self.leaves if leaf.name == partition.name or leaf.parent == partition.spelling)
+        if partition.is_leaf:
+            return (partition,)
+        found: list[Partition] = []
+        waiting = [partition.spelling]
+        while waiting:
+            parent = waiting.pop()
+            for each in self.partitions:
+                if each.parent == parent and each.is_leaf:
+                    found.append(each)
+                elif each.parent == parent:
+                    waiting.append(each.spelling)
+        return tuple(found)
 
     @property
     def catch_all(self) -> Partition | None:
@@ -121,3 +133,37 @@ class Tree:
                 case CatchAll():
                     continue
         return self.catch_all
+
+
+def in_order(root: str, partitions: Iterable[Partition]) -> tuple[Partition, ...]:
+    """The partitions of a table in the order of their bounds, each followed by its own partitions.
+
+    Bounds are compared below one parent only: another branch may be divided by another key.
+    root   the table, as the server's regclass spells it
+    """
+    below: dict[str, list[Partition]] = {}
+    for partition in partitions:
+        below.setdefault(partition.parent, []).append(partition)
+    found: list[Partition] = []
+    waiting = sorted(below.get(root, ()), key=_order, reverse=True)
+    while waiting:
+        partition = waiting.pop()
+        found.append(partition)
+        waiting += sorted(below.get(partition.spelling, ()), key=_order, reverse=True)
+    return tuple(found)
+
+
+def _order(partition: Partition) -> tuple[Any, ...]:
+    return (*_bound_order(partition.bounds), partition.spelling)
+
+
+@lru_cache(maxsize=16_384)
+def _bound_order(bounds: Bounds) -> tuple[Any, ...]:
+    """Many tables have partitions of the same bounds."""
+    match bounds:
+        case Range() if not bounds.is_opaque:
+            return (0, range_order(bounds))
+        case Listed():
+            return (1,)
+        case _:
+            return (2,)

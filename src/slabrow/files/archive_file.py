@@ -17,11 +17,13 @@ from typing import TYPE_CHECKING, Any
 
 from slabrow.core.errors import Refusal, ServerError, UsageError
 from slabrow.core.layout import ArchiveForm
+from slabrow.files.reading import json_document
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-FORMAT_VERSION = 1
+FORMAT_VERSION = 2  # 1 had no digest, and bounds as SQL only
+_FORMS = ("integer", "real", "boolean", "timestamp", "timestamptz", "date", "text")
 _BATCH_BYTES = 8 << 20
 
 
@@ -29,12 +31,16 @@ _BATCH_BYTES = 8 << 20
 class Manifest:
     """What an archive holds: written beside it as JSON, under these names.
 
-    partition, table   with their schemas; bounds as the server writes them after PARTITION OF
+    partition, table   with their schemas
+    bounds, ddl        for people: as SQL. Nobody runs them
+    held               the bounds as core/bounds_data writes them; None in files of version 1
     columns            [name, type, form] each; see servers/postgresql/export.py
     fingerprint        the server's: the sum of hashtextextended over the text of every row, under fixed settings
     sha256             of the file
     relation           what tells the table from every other one; see servers/postgresql/export.py
     left               when the table let these rows go; None before that, or when it is not known
+
+    The file also has `digest`, the SHA-256 of everything else in it: a manifest that was changed is refused.
     """
 
     table: str
@@ -53,6 +59,7 @@ class Manifest:
     version: int = FORMAT_VERSION
     relation: str = ""
     left: str | None = None
+    held: dict[str, Any] | None = None
 
 
 def write_archive(
@@ -86,7 +93,9 @@ def write_manifest(path: Path, manifest: Manifest) -> None:
     """Beside the archive, whole or not at all."""
     passing = path.with_name(path.name + ".partial")
     try:
-        passing.write_text(json.dumps(asdict(manifest), ensure_ascii=False, indent=1) + "\n", encoding="utf-8")
+        document = asdict(manifest)
+        document["digest"] = _digest(document)
+        passing.write_text(json.dumps(document, ensure_ascii=False, indent=1) + "\n", encoding="utf-8")
         _sync(passing)
         os.replace(passing, path)
         _sync(path.parent)
@@ -97,18 +106,53 @@ def write_manifest(path: Path, manifest: Manifest) -> None:
 
 
 def read_manifest(path: Path) -> Manifest:
-    """Raises UsageError when the file is no manifest."""
+    """Raises UsageError when the file is no manifest, or was changed since it was written."""
+    fix = "name the .json beside the archive"
+    document = json_document(path, "manifest", "--from-archive", fix)
+    version, digest = document.get("version"), document.pop("digest", None)
+    if not isinstance(version, int) or isinstance(version, bool):
+        raise UsageError(f"{path} is no manifest of an archive", fix=fix)
+    if version > FORMAT_VERSION:
+        raise UsageError(f"{path} was written by a newer Slabrow", found=f"version {version}", fix="use that one")
+    if version > 1 and digest != _digest(document):
+        raise UsageError(
+            f"the manifest {path} was changed since it was written",
+            found="its digest is another one",
+            fix="take it from a copy",
+        )
     try:
-        document = json.loads(path.read_text(encoding="utf-8"))
+        _check(document)
         document["columns"] = tuple(tuple(column) for column in document["columns"])
-        manifest = Manifest(**document)
-    except OSError as error:
-        raise UsageError(f"the manifest {path} cannot be read", found=error.strerror) from None
-    except (ValueError, KeyError, TypeError):
-        raise UsageError(f"{path} is no manifest of an archive", fix="name the .json beside the archive") from None
-    if manifest.version > FORMAT_VERSION:
-        raise UsageError(f"{path} was written by a newer Slabrow", found=f"version {manifest.version}")
-    return manifest
+        return Manifest(**document)
+    except (ValueError, KeyError, TypeError) as error:
+        raise UsageError(f"{path} is no manifest of an archive", found=str(error), fix=fix) from None
+
+
+def _check(document: dict[str, Any]) -> None:
+    """Raises ValueError or TypeError where a field is not what it is for: a file is never trusted."""
+    for name in ("table", "partition", "bounds", "ddl", "fingerprint", "file", "form", "sha256", "written", "server"):
+        if not isinstance(document[name], str) or "\0" in document[name]:
+            raise TypeError(f"{name} is no text")
+    for name in ("rows", "bytes"):
+        if not isinstance(document[name], int) or isinstance(document[name], bool) or document[name] < 0:
+            raise TypeError(f"{name} is no number")
+    if document["file"] != Path(document["file"]).name or document["file"] in ("", ".", ".."):
+        raise ValueError("file is more than the name of a file beside it")
+    ArchiveForm(document["form"])
+    columns = document["columns"]
+    if not isinstance(columns, list) or not columns:
+        raise TypeError("columns are missing")
+    for column in columns:
+        if not (isinstance(column, list) and len(column) == 3 and all(isinstance(each, str) for each in column)):
+            raise TypeError("a column is not its name, type and form")
+        if column[2] not in _FORMS or "\0" in column[0]:
+            raise ValueError(f"a column has the form {column[2][:40]!r}")
+
+
+def _digest(document: dict[str, Any]) -> str:
+    """The SHA-256 of a manifest without its digest, in a spelling that does not depend on how the file is laid out."""
+    text = json.dumps(document, ensure_ascii=False, sort_keys=True, separators=(",", ":"))
+    return hashlib.sha256(text.encode("utf-8", errors="surrogatepass")).hexdigest()
 
 
 def sha256_of(path: Path) -> str:

@@ -6,17 +6,21 @@ from pathlib import Path
 
 from slabrow.core.costs import Costs
 from slabrow.core.errors import UsageError, nearest
-from slabrow.files.reading import read_text
-from slabrow.files.script import write_file
+from slabrow.files.reading import read_text, toml_document
+from slabrow.files.writing import write_file
 
 
 def read_costs(path: Path) -> Costs:
     """Raises UsageError for an unknown name or a value that is no number; names that are missing keep their default."""
     text = read_text(path, "costs file", "--costs")
     try:
-        given = tomllib.loads(text).get("costs")
+        given = toml_document(text).get("costs")
     except tomllib.TOMLDecodeError as error:
-        raise UsageError(f"{path} is not valid TOML", found=str(error)) from None
+        raise UsageError(
+            f"{path} is not valid TOML",
+            found=str(error),
+            fix="correct that place, or measure the costs anew with --calibrate",
+        ) from None
     if not isinstance(given, dict):
         raise UsageError(f"{path} has no [costs]", fix="`slabrow weigh --calibrate --costs FILE` writes one")
     known = asdict(Costs())

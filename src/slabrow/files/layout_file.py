@@ -83,7 +83,9 @@ def _parsed(text: str, name: str) -> _Parsed:
     try:
         document = toml_document(text)
     except tomllib.TOMLDecodeError as error:
-        raise LayoutError(f"{name} is not valid TOML", found=str(error)) from None
+        raise LayoutError(
+            f"{name} is not valid TOML", found=str(error), fix="correct that place; docs/layout.md has every key"
+        ) from None
     lines = _Lines(text)
     faults: list[_Fault] = []
     layouts: list[Layout] = []
@@ -108,7 +110,12 @@ def _parsed(text: str, name: str) -> _Parsed:
     faults += _doubles(layouts, lines)
     if faults:
         listed = "\n".join(f"line {fault.line}: {fault.text}" for fault in sorted(faults))
-        raise LayoutError(f"{name} has {len(faults)} fault{'s' if len(faults) > 1 else ''}", found=listed)
+        plural = "s" if len(faults) > 1 else ""
+        raise LayoutError(
+            f"{name} has {len(faults)} fault{plural}",
+            found=listed,
+            fix=f"correct the line{plural}; docs/layout.md has every key",
+        )
     return _Parsed(tuple(layouts), ledger_schema, servers)
 
 

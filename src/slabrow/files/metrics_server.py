@@ -1,5 +1,6 @@
 """Serves the measures of the last run to whatever scrapes them, over HTTP."""
 
+import re
 from collections.abc import Iterable
 
 from prometheus_client import CollectorRegistry, start_http_server
@@ -38,6 +39,6 @@ class MetricsServer(Collector):
 
 def _parsed(address: str) -> tuple[str, int]:
     host, _, port = address.rpartition(":")
-    if not port.isdigit() or not 0 < int(port) < 65_536:
+    if not re.fullmatch("[0-9]{1,5}", port) or not 0 < int(port) < 65_536:
         raise UsageError(f"--serve {address} is no port", fix="write it as 9187, or as 0.0.0.0:9187 for other machines")
     return host.strip("[]") or USUAL_HOST, int(port)

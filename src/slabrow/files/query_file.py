@@ -9,11 +9,13 @@ from sqlglot.errors import TokenError
 from sqlglot.tokenizer_core import Token, TokenType
 
 from slabrow.core.errors import UsageError, nearest
+from slabrow.core.parameters import read_literals
 from slabrow.core.touch import PrunedAt
 from slabrow.files.reading import read_text
 
-_SETTING = re.compile(r"--\s*([a-z_-]+)\s*:\s*(.*?)\s*$", re.MULTILINE)
-_LIMIT = re.compile(r"(<=|=|<)?\s*(\d+)")
+_SETTING = re.compile(r"\s*--\s*([a-z_]+)\s*:(.*)")
+_LIMIT = re.compile(r"(<=|=|<)?\s*([0-9]{1,9})")
+_MOST_RUNS = 1e12  # a day
 SETTINGS = ("name", "touches", "decided", "params", "weight")
 
 
@@ -35,7 +37,7 @@ class Limit:
 class FileQuery:
     """One statement of a query file.
 
-    params   SQL constants for $1, $2, …
+    params   SQL constants for $1, $2, …: literals, nothing that computes
     weight   runs a day
     decided  the moment by which leaves must have been left out
     line     where the statement begins
@@ -57,13 +59,16 @@ def read_queries(path: Path) -> tuple[FileQuery, ...]:
 
 def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:
     """As `read_queries`, from text; name is what messages call it."""
+    if "\0" in text:
+        raise UsageError(f"{name} holds a NUL character", fix="it is no text: name a file of SQL")
     queries: list[FileQuery] = []
     seen: set[str] = set()
     before = 0  # where the comments above the next statement begin
+    begins = 1  # and their line
     for tokens, end in _statements(text, name):
         start = tokens[0].start
-        settings = _settings(text[before:start], name, text.count("\n", 0, before) + 1)
-        line = text.count("\n", 0, start) + 1
+        settings = _settings(text[before:start], name, begins)
+        line = begins + text.count("\n", before, start)
         settings.setdefault("name", f"query-{len(queries) + 1}")
         query = _query(text[start:end], settings, line, name)
         if query.name in seen:
@@ -73,7 +78,7 @@ def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:
             )
         seen.add(query.name)
         queries.append(query)
-        before = end + 1
+        before, begins = end + 1, line + text.count("\n", start, end + 1)
     if not queries:
         raise UsageError(f"{name} holds no query", fix="write SQL statements, each ended by a semicolon")
     return tuple(queries)
@@ -110,12 +115,14 @@ def tokenize(text: str, name: str = "the SQL") -> list[Token]:
 
 def _settings(comments: str, name: str, line: int) -> dict[str, str]:
     settings: dict[str, str] = {}
-    for match in _SETTING.finditer(comments):
+    for at, comment in enumerate(comments.split("\n"), line):
+        match = _SETTING.match(comment)
+        if match is None:
+            continue
         key, value = match.groups()
         if key in SETTINGS:
-            settings[key] = value
+            settings[key] = value.strip()
         elif near := nearest(key, SETTINGS):
-            at = line + comments.count("\n", 0, match.start())
             raise UsageError(f"{name}, line {at}: `{key}:` is not known", fix=f"did you mean `{near}:`?")
     return settings
 
@@ -133,6 +140,8 @@ def _query(sql: str, settings: dict[str, str], line: int, name: str) -> FileQuer
         limit = Limit(int(number) - (sign == "<"), sign == "=")
     try:
         weight = float(settings.get("weight", "1"))
+        if not 0 <= weight <= _MOST_RUNS:
+            raise ValueError
     except ValueError:
         raise wrong("weight", "write how often it runs a day, such as `-- weight: 4000`") from None
     decided = None
@@ -140,23 +149,10 @@ def _query(sql: str, settings: dict[str, str], line: int, name: str) -> FileQuer
         if settings["decided"] not in ("plan", "start", "run"):
             raise wrong("decided", "write `-- decided: plan`, start or run")
         decided = PrunedAt(settings["decided"])
-    params = _split_params(settings.get("params", ""))
+    try:
+        params = read_literals(settings.get("params", ""))
+    except UsageError as error:
+        raise UsageError(
+            f"{name}, line {line}: `params:` above this query cannot be read", found=error.found, fix=error.fix
+        ) from None
     return FileQuery(settings["name"], sql.strip(), line, limit, params, weight, decided)
-
-
-def _split_params(text: str) -> tuple[str, ...]:
-    """`17, '2026-03-01'` as its constants, with commas inside quotes or parentheses left alone."""
-    if not text:
-        return ()
-    params: list[str] = []
-    depth, start = 0, 0
-    for token in tokenize(text, "`params:`"):
-        depth += (token.token_type in _OPENING) - (token.token_type in _CLOSING)
-        if token.token_type is TokenType.COMMA and depth == 0:
-            params.append(text[start : token.start].strip())
-            start = token.end + 1
-    return (*params, text[start:].strip())
-
-
-_OPENING = (TokenType.L_PAREN, TokenType.L_BRACKET)
-_CLOSING = (TokenType.R_PAREN, TokenType.R_BRACKET)

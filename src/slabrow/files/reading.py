@@ -1,9 +1,11 @@
 """Reads a text file that a person named, or says what is wrong with it."""
 
+import json
 import tomllib
+from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import Any, TextIO
 
 from slabrow.core.errors import UsageError
 
@@ -11,7 +13,39 @@ from slabrow.core.errors import UsageError
 @lru_cache(maxsize=4)
 def toml_document(text: str) -> dict[str, Any]:
     """A TOML document, read once however often it is asked for: leave it as it is. Raises TOMLDecodeError."""
-    return tomllib.loads(text)
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError:
+        raise
+    except RecursionError:
+        raise tomllib.TOMLDecodeError("brackets are nested too deeply") from None
+    except ValueError as error:  # a number with more digits than Python reads
+        raise tomllib.TOMLDecodeError(str(error).partition(";")[0]) from None
+
+
+def json_document(path: Path, what: str, option: str, fix: str) -> dict[str, Any]:
+    """A JSON object from a file. what, option: as of `read_text`; fix: how such a file is made.
+
+    Raises UsageError when the file cannot be read, or holds something else.
+    """
+    text = read_text(path, what, option)
+    try:
+        document = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        found = "brackets are nested too deeply" if isinstance(error, RecursionError) else str(error)
+        raise UsageError(f"the {what} {path} is no JSON", found=found, fix=fix) from None
+    if not isinstance(document, dict):
+        raise UsageError(f"the {what} {path} is no JSON object", found=f"{text[:40]!r}", fix=fix)
+    return document
+
+
+LONGEST_LINE = 1 << 20  # characters: what is longer is no line of a log, nor a key
+
+
+def bounded_lines(file: TextIO) -> Iterator[str]:
+    """The lines of a file; a line beyond the longest comes in pieces, so that memory is bounded whatever it holds."""
+    while line := file.readline(LONGEST_LINE):
+        yield line
 
 
 def read_text(path: Path, what: str, option: str) -> str:
@@ -21,7 +55,7 @@ def read_text(path: Path, what: str, option: str) -> str:
     """
     try:
         return path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
+    except (OSError, ValueError) as error:  # ValueError: not UTF-8, or a NUL in the path
         raise unreadable(path, error, what, option) from None
 
 
@@ -29,4 +63,9 @@ def unreadable(path: Path, error: Exception, what: str, option: str) -> UsageErr
     """What to say of a file that could not be read."""
     if isinstance(error, FileNotFoundError):
         return UsageError(f"there is no {what} {path}", fix=f"name one with {option} FILE")
-    return UsageError(f"the {what} {path} cannot be read", found=str(error))
+    found, fix = str(error), f"name another one with {option} FILE"
+    if isinstance(error, OSError) and error.strerror:
+        found = error.strerror
+    elif isinstance(error, UnicodeDecodeError):
+        found, fix = f"byte {error.start} is no UTF-8", "write it in UTF-8"
+    return UsageError(f"the {what} {path} cannot be read", found=found, fix=fix)

@@ -1,12 +1,11 @@
 """Writes transactions as a SQL script for a person to read and run with psql: the very statements that `--go` sends."""
 
-import os
+import re
 from collections.abc import Iterable, Iterator
 from datetime import datetime
-from pathlib import Path
 
 from slabrow import __version__
-from slabrow.core.errors import UsageError
+from slabrow.core.one_line import one_line
 from slabrow.core.statements import Check, Transaction
 
 
@@ -16,39 +15,59 @@ def script(transactions: Iterable[Transaction], title: str, now: datetime) -> st
 
 
 def _lines(transactions: Iterable[Transaction], title: str, now: datetime) -> Iterator[str]:
-    yield f"-- {title}"
+    yield comment_line(title)
     yield f"-- Written by slabrow {__version__} at {now:%Y-%m-%d %H:%M:%S%z}. Run it with: psql -X -f THIS_FILE"
     yield "\\set ON_ERROR_STOP on"
+    yield "SET client_encoding = 'UTF8';"
+    yield "SET standard_conforming_strings = on;"
     yield "SET client_min_messages = warning;"
     yield "SET statement_timeout = 0;"
     yield "SET row_security = off;"
     for transaction in transactions:
         yield ""
-        yield "-- " + " ".join(transaction.purpose.split())
+        yield comment_line(transaction.purpose)
         if transaction.is_atomic:
             yield "BEGIN ISOLATION LEVEL READ COMMITTED;"
         for statement in transaction.statements:
-            yield checked(statement) + ";" if isinstance(statement, Check) else statement.sql + ";"
+            yield (checked(statement) if isinstance(statement, Check) else quotes_on_one_line(statement.sql)) + ";"
         if transaction.is_atomic:
             yield "COMMIT;"
 
 
+def comment_line(text: str) -> str:
+    """A line of a script that is only read. psql ends a comment where its line ends, whatever the text says."""
+    return "-- " + one_line(text)
+
+
+_QUOTED = re.compile(r"""(?<![\w$])[eE]'(?:[^'\\]|''|\\.)*'|'(?:[^']|'')*'|"(?:[^"]|"")*\"""", re.DOTALL)
+_BREAKS = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029]")
+
+
+def quotes_on_one_line(sql: str) -> str:
+    """The statement with line breaks and control characters within its quotes written as escapes.
+
+    What a name holds then never begins a line of the script, where psql might take it for a command of its own. The
+    spelling is that of the PostgreSQL manual, 4.1.1 (U&"…") and 4.1.2.2 (E'…').
+    """
+    return _QUOTED.sub(lambda found: _escaped(found.group()), sql)
+
+
+def _escaped(quoted: str) -> str:
+    if _BREAKS.search(quoted) is None:
+        return quoted
+    if quoted[0] == '"':
+        inside = quoted[1:-1].replace("\\", "\\\\")
+        return 'U&"' + _BREAKS.sub(lambda found: "\\" + f"{ord(found.group()):04x}", inside) + '"'
+    inside = quoted[2:-1] if quoted[0] in "eE" else quoted[1:-1].replace("\\", "\\\\")
+    return "E'" + _BREAKS.sub(lambda found: "\\u" + f"{ord(found.group()):04x}", inside) + "'"
+
+
 def checked(check: Check) -> str:
     """A check as a statement that raises when a row of its query differs."""
+    query = quotes_on_one_line(check.query)
+    text = one_line(check.text).replace("'", "''").replace("%", "%%")
     tag = "$slabrow$"
-    while tag in check.query or tag in check.text:
+    while tag in query or tag in text:
         tag = tag[:-1] + "_$"
-    text = check.text.replace("'", "''").replace("%", "%%")
-    differs = f"EXISTS (SELECT FROM (\n{check.query}\n) c WHERE c.differs)"
+    differs = f"EXISTS (SELECT FROM (\n{query}\n) c WHERE c.differs)"
     return f"DO {tag}\nBEGIN\n  IF {differs} THEN\n    RAISE EXCEPTION '{text}';\n  END IF;\nEND\n{tag}"
-
-
-def write_file(path: Path, text: str) -> None:
-    """Writes a file whole or not at all: under another name, then renamed. Raises UsageError when it cannot be."""
-    passing = path.with_name(f".{path.name}.{os.getpid()}")
-    try:
-        passing.write_text(text, encoding="utf-8")
-        passing.replace(path)
-    except OSError as error:
-        passing.unlink(missing_ok=True)
-        raise UsageError(f"{path} cannot be written", found=error.strerror or str(error)) from None

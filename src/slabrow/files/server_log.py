@@ -8,6 +8,7 @@ import csv
 import gzip
 import json
 import re
+import zlib
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
@@ -16,14 +17,16 @@ from typing import Any, TextIO, cast
 
 from slabrow.core.errors import UsageError
 from slabrow.core.workload import Collector, Workload
-from slabrow.files.reading import unreadable
+from slabrow.files.reading import LONGEST_LINE, bounded_lines, unreadable
 
-_STATEMENT = re.compile(r"(?:duration: ([0-9.]+) ms  )?(?:statement|execute [^:]*): ", re.DOTALL)
-_DURATION = re.compile(r"duration: ([0-9.]+) ms\s*$")
+_STATEMENT = re.compile(r"(?:duration: ([0-9]+(?:\.[0-9]+)?) ms  )?(?:statement|execute [^:]*): ", re.DOTALL)
+_DURATION = re.compile(r"duration: ([0-9]+(?:\.[0-9]+)?) ms\s*$")
 _PARAMETER = re.compile(r"\$[0-9]+ = (NULL|'(?:[^']|'')*')")
-_STDERR_LINE = re.compile(
-    r"^(?P<prefix>.*?\d{4}-\d\d-\d\d \d\d:\d\d:\d\d.*?)(?P<level>[A-Z]+):  (?P<message>.*)$", re.DOTALL
-)
+# What stands before a message: a time somewhere, then the level. Both are looked for in the beginning of a line only,
+# so that a long line costs no more than its length.
+_LONGEST_PREFIX = 1_000
+_TIME = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d")
+_LEVEL = re.compile(r"([A-Z]{3,12}\d?):  ")
 _STAMP = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?(?: [A-Za-z+:0-9-]+)?")
 _PROCESS = re.compile(r"\[([0-9]+)\]")
 _DATABASE = re.compile(r"(?:^|[\s,=])[\w.-]+@([\w.-]+)|db=([\w.-]+)")
@@ -42,7 +45,7 @@ def read_log(path: Path, database: str | None = None) -> Workload:
             reader = _form(file, path)
             log = _Log(database)
             reader(log, file)
-    except (OSError, EOFError, gzip.BadGzipFile) as error:
+    except (OSError, EOFError, ValueError, zlib.error) as error:
         raise unreadable(path, error, "log", "--workload") from None
     if not log.collector.statements:
         raise UsageError(
@@ -59,7 +62,7 @@ def looks_like_log(path: Path) -> bool:
     try:
         with _opened(path) as file:
             _form(file, path)
-    except (UsageError, OSError, EOFError):
+    except (UsageError, OSError, EOFError, ValueError, zlib.error, csv.Error):
         return False
     return True
 
@@ -115,7 +118,7 @@ class _Log:
             self.waiting[session] = shape
 
 
-_LONGEST_FIELD = 1 << 20  # characters: a quote that is never closed swallows no more of the log than this
+_LONGEST_FIELD = LONGEST_LINE  # a quote that is never closed swallows no more of the log than this
 _WORDS = frozenset(("SELECT", "WITH", "INSERT", "UPDATE", "DELETE", "MERGE", "VALUES", "TABLE"))
 
 
@@ -149,16 +152,23 @@ def _form(file: TextIO, path: Path) -> Any:
     for line in lines[:50]:
         if line.startswith("{") and '"timestamp"' in line:
             return _read_json
-        row = next(csv.reader([line]), [])
+        row = _fields(line)
         if len(row) >= 11 and _STAMP.match(row[0]) and row[3].isdigit():
             return _read_csv
-        if _STDERR_LINE.match(line):
+        if _split(line) is not None:
             return _read_stderr
     raise UsageError(
         f"{path} is no server log that is known here",
         found=f"it begins with {lines[0][:60]!r}" if lines else "it is empty",
         fix="give a csvlog, a jsonlog, a stderr log whose prefix has the time (%m or %t), or a file of SQL",
     )
+
+
+def _fields(line: str) -> list[str]:
+    try:
+        return next(csv.reader([line]), [])
+    except csv.Error:
+        return []
 
 
 def _read_csv(log: _Log, file: TextIO) -> None:
@@ -179,13 +189,13 @@ def _read_csv(log: _Log, file: TextIO) -> None:
 
 
 def _without_nuls(file: TextIO) -> Iterator[str]:
-    for line in file:
+    for line in bounded_lines(file):
         yield line if "\0" not in line else line.replace("\0", "")
 
 
 def _read_json(log: _Log, file: TextIO) -> None:
     loads = json.loads
-    for line in file:
+    for line in bounded_lines(file):
         log.lines += 1
         # Most lines of a busy log are statements; the others are not worth parsing.
         if '"error_severity":"LOG"' not in line and '"error_severity": "LOG"' not in line:
@@ -197,14 +207,14 @@ def _read_json(log: _Log, file: TextIO) -> None:
             message = found["message"]
             session = str(found.get("session_id") or found.get("pid"))
             log.entry(session, found["timestamp"], found.get("dbname"), message, found.get("detail") or "")
-        except (ValueError, KeyError, TypeError, AttributeError):
+        except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
             log.broken += 1
 
 
 def _read_stderr(log: _Log, file: TextIO) -> None:
     """A message goes on in lines that begin with a tab; its DETAIL follows as a message of its own."""
     held: tuple[str, str, str | None, str] | None = None
-    for prefix, level, message in _messages(log, file):
+    for prefix, level, message in _messages(log, bounded_lines(file)):
         if level == "DETAIL":
             if held is not None:
                 log.entry(*held, message)
@@ -223,28 +233,37 @@ def _read_stderr(log: _Log, file: TextIO) -> None:
         log.entry(*held, "")
 
 
+def _split(line: str) -> tuple[str, str, str] | None:
+    """A line of a stderr log as prefix, level and message; None when it begins no message."""
+    time = _TIME.search(line, 0, _LONGEST_PREFIX)
+    level = None if time is None else _LEVEL.search(line, time.end(), time.end() + _LONGEST_PREFIX)
+    return None if level is None else (line[: level.start()], level.group(1), line[level.end() :])
+
+
 def _messages(log: _Log, file: Iterable[str]) -> Iterator[tuple[str, str, str]]:
-    prefix, level, parts = "", "", list[str]()
+    prefix, level, parts, length = "", "", list[str](), 0
     for line in file:
         log.lines += 1
         line = line.rstrip("\r\n")
         if line.startswith("\t"):
-            if parts:
+            if parts and length <= LONGEST_LINE:
                 parts.append(line[1:])
+                length += len(line)
             else:
                 log.broken += 1
             continue
-        match = _STDERR_LINE.match(line)
-        if match is None:
+        split = _split(line)
+        if split is None:
             # A statement whose own lines are not set off by a tab (syslog, some collectors) goes on here.
-            if parts and line.strip():
+            if parts and length <= LONGEST_LINE and line.strip():
                 parts.append(line)
+                length += len(line)
             elif line.strip():
                 log.broken += 1
             continue
         if parts:
             yield prefix, level, "\n".join(parts)
-        prefix, level, message = match.group("prefix", "level", "message")
-        parts = [message]
+        prefix, level, message = split
+        parts, length = [message], len(message)
     if parts:
         yield prefix, level, "\n".join(parts)

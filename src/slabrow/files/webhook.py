@@ -2,6 +2,7 @@
 
 import urllib.error
 import urllib.request
+from http.client import HTTPException
 from urllib.parse import urlsplit
 
 from slabrow.core.errors import UsageError
@@ -10,10 +11,17 @@ _TIMEOUT_S = 10
 
 
 def check_address(url: str) -> str:
-    """Raises UsageError for what is no http or https address."""
-    parts = urlsplit(url)
-    if parts.scheme not in ("http", "https") or not parts.netloc:
-        raise UsageError(f"{url!r} is no web address", fix="write it as https://host/path")
+    """Raises UsageError for what is no http or https address, without showing it: it may hold a secret."""
+    try:
+        parts = urlsplit(url)
+        is_address = parts.scheme in ("http", "https") and bool(parts.hostname) and parts.port != 0
+        url.encode("ascii")
+    except ValueError:
+        is_address = False
+    if not is_address or not url.isprintable() or " " in url:
+        raise UsageError(
+            "--webhook is no web address", fix="write it as https://host/path, blanks and other letters %-encoded"
+        )
     return url
 
 
@@ -27,5 +35,9 @@ def post(url: str, document: str) -> str | None:
             return None
     except urllib.error.HTTPError as error:
         return f"{urlsplit(url).hostname} answered {error.code}"
-    except (urllib.error.URLError, OSError, ValueError) as error:
-        return f"{urlsplit(url).hostname} did not answer: {getattr(error, 'reason', error)}"
+    except urllib.error.URLError as error:
+        return f"{urlsplit(url).hostname} did not answer: {error.reason}"
+    except OSError as error:
+        return f"{urlsplit(url).hostname} did not answer: {error.strerror or type(error).__name__}"
+    except (ValueError, HTTPException) as error:  # their words may quote the address
+        return f"{urlsplit(url).hostname} did not answer in HTTP: {type(error).__name__}"

@@ -1,7 +1,9 @@
 """Proofs as JUnit XML, which build servers read: a test case for each query and table."""
 
+import re
 from xml.etree import ElementTree
 
+from slabrow.core.one_line import one_line
 from slabrow.show.words import plural
 from slabrow.work.proof import Proof, ProveResult
 
@@ -20,18 +22,26 @@ def junit(result: ProveResult) -> str:
     for proof in result.proofs:
         case = _case(suite, proof.query.name, proof.table, proof.execution_ms)
         if proof.is_ok is False:
-            failure = ElementTree.SubElement(case, "failure", message=_message(proof), type="limit")
-            failure.text = "\n".join(f"{each.text}: {each.fragment}" for each in proof.reasons)
+            failure = ElementTree.SubElement(case, "failure", message=_text(_message(proof)), type="limit")
+            failure.text = "\n".join(_text(f"{each.text}: {each.fragment}") for each in proof.reasons)
     for each in errors:
         case = _case(suite, each.query.name, "", None)
-        ElementTree.SubElement(case, "error", message=each.reason, type="refused")
+        ElementTree.SubElement(case, "error", message=_text(each.reason), type="refused")
     ElementTree.indent(suite)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suite, encoding="unicode") + "\n"
 
 
+def _text(text: str) -> str:
+    """Without the characters that XML 1.0 has no place for (2.2), and on one line where it is an attribute."""
+    return _NO_XML.sub("\ufffd", one_line(text))
+
+
+_NO_XML = re.compile("[\ufffe\uffff]")
+
+
 def _case(suite: ElementTree.Element, name: str, table: str, took_ms: float | None) -> ElementTree.Element:
     time = f"{(took_ms or 0.0) / 1_000:.6f}"
-    return ElementTree.SubElement(suite, "testcase", name=name, classname=table or "slabrow", time=time)
+    return ElementTree.SubElement(suite, "testcase", name=_text(name), classname=_text(table) or "slabrow", time=time)
 
 
 def _message(proof: Proof) -> str:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from slabrow import __version__
+from slabrow.core.one_line import one_line, without_controls
 
 if TYPE_CHECKING:  # rich takes a tenth of a second to load: JSON, CSV and runs that found nothing do without it
     from rich.console import Console, JustifyMethod
@@ -76,12 +77,22 @@ def load_console() -> None:
 
 
 def console() -> "Console":
-    """Standard output: colours and the terminal's width on a terminal, plain and wide elsewhere."""
+    """Standard output: colours and the terminal's width on a terminal, plain and wide elsewhere.
+
+    Control characters of what is printed are shown as escapes: a name must not steer a terminal.
+    """
     from rich.console import Console
+    from rich.segment import Segment
+
+    class Steady(Console):
+        def render(self, renderable: Any, options: Any = None) -> "Iterable[Segment]":
+            for segment in super().render(renderable, options):
+                text = segment.text
+                yield segment if segment.control else Segment(without_controls(text), segment.style)
 
     if sys.stdout.isatty():
-        return Console(highlight=False, no_color="NO_COLOR" in os.environ)
-    return Console(highlight=False, width=PLAIN_WIDTH, no_color=True, force_terminal=False, legacy_windows=False)
+        return Steady(highlight=False, no_color="NO_COLOR" in os.environ)
+    return Steady(highlight=False, width=PLAIN_WIDTH, no_color=True, force_terminal=False, legacy_windows=False)
 
 
 @dataclass(slots=True)
@@ -94,7 +105,8 @@ class Lines:
 
     def add_row(self, *cells: "Cell") -> None:
         """Cells that are missing at the end stay empty."""
-        self.rows.append(cells + ("",) * (len(self.columns) - len(cells)))
+        shown = tuple(_on_one_line(cell) for cell in cells)
+        self.rows.append(shown + ("",) * (len(self.columns) - len(shown)))
 
     def widths(self) -> list[int]:
         """What each column needs so that nothing is folded."""
@@ -133,6 +145,16 @@ class Lines:
         for row in self.rows:
             made.add_row(*(row[place] for place in kept))
         return made
+
+
+def _on_one_line(cell: "Cell") -> "Cell":
+    if isinstance(cell, str):
+        return cell if cell.isprintable() else one_line(cell)
+    if cell.plain.isprintable():
+        return cell
+    from rich.text import Text
+
+    return Text(one_line(cell.plain), style=cell.style)
 
 
 def _plain_line(texts: Sequence[str], widths: Sequence[int], are_right: Sequence[bool]) -> str:
@@ -185,6 +207,7 @@ def print_table(out: "Console", lines: Lines, least_needed: Sequence[str] = ()) 
 
 
 def heading(out: "Console", text: str) -> None:
+    text = one_line(text)
     from rich.cells import cell_len
     from rich.text import Text
 

@@ -1,12 +1,13 @@
 """Archives a partition: its rows to a file, compared with the table before it goes (N40)."""
 
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 from slabrow.core.actions import Action
+from slabrow.core.bounds_data import bounds_as_data
 from slabrow.core.errors import Refusal, ServerError, UsageError
 from slabrow.core.layout import ArchiveForm, Layout
 from slabrow.core.names import Name
@@ -48,10 +49,11 @@ def archive(connection: Connection, action: Action, layout: Layout, folder: Path
         if held is None:
             described = tuple((column.name, column.type_name, column.form) for column in columns)
             context.say(f"writing {rows:,} rows of {table} to {folder}")
-            chunks = export.stream(connection, table, columns)
             path = place.file(layout.archive_as)
             try:
-                digest, size, written = write_archive(place.partial, path, layout.archive_as, described, chunks)
+                # Closed before anything else is asked of this session: a COPY that goes on would keep it waiting.
+                with closing(export.stream(connection, table, columns)) as chunks:
+                    digest, size, written = write_archive(place.partial, path, layout.archive_as, described, chunks)
             except OSError as error:
                 raise cannot_write(folder, error) from None
             if written != rows:
@@ -66,6 +68,7 @@ def archive(connection: Connection, action: Action, layout: Layout, folder: Path
                 found,
                 path.name, str(layout.archive_as), digest, size, datetime.now(UTC).isoformat(timespec="seconds"),
                 f"PostgreSQL {connection.info.server_version // 10_000}", relation=relation,
+                held=bounds_as_data(action.bounds),
             )  # fmt: skip
             write_manifest(place.manifest, held)
             if place.earlier is not None and place.earlier.file != path.name:

@@ -1,6 +1,5 @@
 """`census`: every partition with its bounds, rows, bytes, low and high key, and what is wrong (N26, N29, N03)."""
 
-import json
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -11,6 +10,7 @@ from slabrow.core.findings import Finding, findings
 from slabrow.core.keys import Value, order, parse_value, spell
 from slabrow.core.names import Name
 from slabrow.core.tree import Tree
+from slabrow.files.reading import json_document
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.work.context import Context
 
@@ -73,16 +73,18 @@ def _with_counts(tree: Tree, counted: dict[str, measure.LeafCount]) -> Tree:
 
 
 def _read_counts(path: Path) -> dict[str, Any]:
-    try:
-        counts = json.loads(path.read_text(encoding="utf-8"))["counts"]
-    except OSError as error:
-        raise UsageError(f"{path} cannot be read", found=error.strerror) from None
-    except (ValueError, KeyError, TypeError):
-        raise UsageError(
-            f"{path} is not the JSON of a survey", fix="write one with: slabrow survey TABLE --exact --save FILE"
-        ) from None
+    fix = "write one with: slabrow survey TABLE --exact --save FILE"
+    counts = json_document(path, "earlier survey", "--against", fix).get("counts")
     if not isinstance(counts, dict) or not counts.get("exact"):
-        raise UsageError(f"{path} holds no exact counts", fix="write it with: slabrow survey TABLE --exact --save FILE")
+        raise UsageError(f"{path} holds no exact counts", fix=fix)
+    buckets = counts.get("buckets")
+    if not isinstance(buckets, list) or not all(
+        isinstance(each, dict)
+        and isinstance(each.get("rows"), int)
+        and ("value" in each or {"from", "to"} <= set(each))
+        for each in buckets
+    ):
+        raise UsageError(f"{path} is not the JSON of a survey", found="its counts have another form", fix=fix)
     return counts
 
 

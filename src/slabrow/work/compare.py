@@ -3,13 +3,17 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from sqlglot import exp
+
 from slabrow.core.errors import ServerError, UsageError
 from slabrow.core.mentions import retargeted
 from slabrow.core.names import Name
+from slabrow.core.parsed import parse
 from slabrow.files.query_file import FileQuery
 from slabrow.servers.postgresql import catalogue, queries, quoting
 from slabrow.servers.postgresql.catalogue import Relation
 from slabrow.servers.postgresql.connection import Connection, explained, reading
+from slabrow.servers.postgresql.side_effects import Fence, powers
 from slabrow.work.context import Context
 
 RUNS = 3  # of each query on each table; the median one is shown
@@ -72,10 +76,13 @@ def compare(context: Context, table: Name, before: Name, asked: Sequence[FileQue
     with context.connected() as connection:
         with reading(connection):
             now, then = catalogue.relation(connection, table), catalogue.relation(connection, before)
+        fence = Fence(connection)
+        if (words := powers(connection)) is not None:
+            context.warn(words)
         for place, query in enumerate(asked):
             context.progress(place / len(asked), query.name)
             try:
-                compared.append(_compare(connection, query, now, then, timeout_ms))
+                compared.append(_compare(connection, fence, query, now, then, timeout_ms))
             except (ServerError, UsageError) as error:
                 left.append(Left(query, error.found or error.problem))
                 with explained("go on after a query that failed"):
@@ -84,14 +91,22 @@ def compare(context: Context, table: Name, before: Name, asked: Sequence[FileQue
     return Comparison(then.spelling, now.spelling, tuple(compared), tuple(left))
 
 
-def _compare(connection: Connection, query: FileQuery, now: Relation, then: Relation, timeout_ms: int) -> Compared:
+def _compare(
+    connection: Connection, fence: Fence, query: FileQuery, now: Relation, then: Relation, timeout_ms: int
+) -> Compared:
     if not query.sql.lstrip("( \n\t")[:6].upper().startswith(("SELECT", "WITH", "VALUES", "TABLE")):
         raise UsageError(f"{query.name} is left out", found="as it changes rows")
+    if not isinstance(parse(query.sql), exp.Query):
+        raise UsageError(f"{query.name} is left out", found="as its SQL is not understood here")
     old_sql = retargeted(query.sql, now.name, quoting.table(then.name))
     if old_sql is None:
         raise UsageError(f"{query.name} is left out", found="as its SQL is not understood here")
     if old_sql == query.sql:
         raise UsageError(f"{query.name} is left out", found=f"as it does not read {now.spelling}")
+    for sql in (old_sql, query.sql):
+        plan = queries.explain(connection, queries.Query(sql, query.params), timeout_ms)
+        if (why_not := fence.why_not(sql, plan, changes=False)) is not None:
+            raise UsageError(f"{query.name} is left out", found=f"as {why_not}")
     return Compared(
         query, _measure(connection, old_sql, query, timeout_ms), _measure(connection, query.sql, query, timeout_ms)
     )

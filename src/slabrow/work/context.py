@@ -7,12 +7,16 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.core.errors import UsageError, nearest
+import psycopg
+
+from slabrow.core.errors import SlabrowError, UsageError, nearest
 from slabrow.core.names import Name, parse_name
-from slabrow.servers.postgresql.connection import Connection, connect
+from slabrow.servers.postgresql.connection import Connection, connect, holds_secret, translated
 
 if TYPE_CHECKING:
     from slabrow.core.layout import Layout
+
+__all__ = ["Context", "Event", "Progress", "holds_secret", "unsaid", "unseen", "untold"]
 
 Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and what is being done
 
@@ -44,6 +48,7 @@ class Context:
     server        what --on calls it; None for the one server of the options
     lock_deadline_ms  how long a lock is tried for; None: six times
     tell          hears what upkeep did to each partition, as it happens
+    warn          hears what a person should know before the work begins
     say           hears each statement that changes something, and how long it took
     """
 
@@ -57,6 +62,7 @@ class Context:
     lock_deadline_ms: int | None = None
     progress: Progress = unseen
     tell: Callable[[Event], None] = untold
+    warn: Callable[[str], None] = unsaid
     say: Callable[[str], None] = unsaid
 
     @contextmanager
@@ -108,6 +114,11 @@ class Context:
     def table_name(self) -> Name:
         """The table named, else that of the only layout."""
         return parse_name(self.table) if self.table is not None else self.layout().table
+
+
+def server_error(error: Exception) -> SlabrowError | None:
+    """An error of the driver that nobody has put into words yet, in Slabrow's; None for other errors."""
+    return translated(error, "do what was asked") if isinstance(error, psycopg.Error) else None
 
 
 def _same(one: Name, other: Name) -> bool:

@@ -1,12 +1,11 @@
 """An earlier result of `prove`, and what got worse since."""
 
-import json
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
 from slabrow.core.errors import UsageError
-from slabrow.files.reading import read_text
+from slabrow.files.reading import json_document
 from slabrow.work.proof import ProveResult
 
 _LATER = ("plan", "start", "run", "never")
@@ -14,16 +13,24 @@ _LATER = ("plan", "start", "run", "never")
 
 def read_result(path: Path) -> Mapping[tuple[str, str], Mapping[str, Any]]:
     """Its entries by query and table. Raises UsageError when the file is no result of `prove`."""
-    text = read_text(path, "earlier result", "--watch-for")
+    fix = "write one with: slabrow prove --format json > FILE.json"
+    document = json_document(path, "earlier result", "--watch-for", fix)
     try:
-        document = json.loads(text)
         if document["command"] != "prove":
             raise KeyError("command")
-        return {(each["name"], each["table"]): each for each in document["queries"]}
-    except (ValueError, KeyError, TypeError):
-        raise UsageError(
-            f"{path} is no result of prove", fix="write one with: slabrow prove --format json > FILE.json"
-        ) from None
+        return {(each["name"], each["table"]): _checked(each) for each in document["queries"]}
+    except (ValueError, KeyError, TypeError, AttributeError):
+        raise UsageError(f"{path} is no result of prove", fix=fix) from None
+
+
+def _checked(entry: Mapping[str, Any]) -> Mapping[str, Any]:
+    """An entry with what is looked at later. Raises one of the errors of a wrong type where something lacks."""
+    if entry["pruned_at"] not in _LATER or not isinstance(entry["total"], int):
+        raise ValueError("pruned_at")
+    for key in ("executed", "planned", "predicted"):
+        if not isinstance(entry.get(key), (list, type(None))):
+            raise TypeError(key)
+    return entry
 
 
 def worsened(result: ProveResult, earlier: Mapping[tuple[str, str], Mapping[str, Any]]) -> Iterator[str]:

@@ -30,16 +30,18 @@ from slabrow.servers.postgresql.queries import (
     Query,
     Unvalued,
     count,
+    explain,
     forget,
     is_explainable,
     plan,
     plan_generic,
     plan_unvalued,
+    read_explained,
     result_print,
     run,
     run_change,
 )
-from slabrow.servers.postgresql.side_effects import acting_function
+from slabrow.servers.postgresql.side_effects import Fence, powers
 from slabrow.work.context import Context
 from slabrow.work.plans_ahead import PlansAhead
 from slabrow.work.proof import NOT_TOUCHED, Generic, Measured, Proof, ProveResult, Slipped, Unproven
@@ -108,7 +110,9 @@ def prove(
     around = catalogue.time_zone(connection), catalogue.moment(connection)
     settings = predicting.settings(connection)
     predictor = _Predictor(connection, _named(connection, queries), *around, settings)
-    server = _Server(connection, leaves, predictor, asking, ahead)
+    server = _Server(connection, leaves, predictor, asking, ahead, Fence(connection))
+    if asking.execute and (words := powers(connection)) is not None:
+        context.warn(words)
     chosen = parse_name(context.table) if context.table else None
     for place, query in enumerate(queries):
         context.progress(place / len(queries), query.name)
@@ -173,6 +177,7 @@ class _Server:
     predictor: "_Predictor"
     asking: Asking
     ahead: PlansAhead | None
+    fence: Fence
 
     def prove(self, query: FileQuery) -> list[Proof]:
         if not is_explainable(query.sql):
@@ -198,7 +203,8 @@ class _Server:
         if not self.asking.execute:
             known = None if self.ahead is None else self.ahead.plan(query)
             return _Looked(known or plan(self.connection, asked, timeout_ms), False)
-        why_not, changes = self._why_not(query)
+        text = explain(self.connection, asked, timeout_ms)
+        why_not, changes = self._why_not(query, text)
         if why_not is None:
             try:
                 reading = (run_change if changes else run)(self.connection, asked, timeout_ms)
@@ -207,21 +213,24 @@ class _Server:
                 why_not = error.found
                 with explained("go on after a query that was not run"):
                     forget(self.connection)
-        return _Looked(plan(self.connection, asked, timeout_ms), False, f"planned and not run: {why_not}")
+        return _Looked(read_explained(text), False, f"planned and not run: {why_not}")
 
-    def _why_not(self, query: FileQuery) -> tuple[str | None, bool]:
-        """Why a query may not be run, and whether it changes rows."""
-        if (acting := acting_function(query.sql)) is not None:
-            return f"it calls {acting}, whose effects no rollback takes back", False
+    def _why_not(self, query: FileQuery, plan_text: str) -> tuple[str | None, bool]:
+        """Why a query may not be run, and whether it changes rows. plan_text: as the server explains it."""
         parsed = parse(query.sql)
         if isinstance(parsed, exp.Insert | exp.Merge):
             return "it inserts rows", True
-        if not isinstance(parsed, _CHANGING):
-            return None, False
-        estimated = plan(self.connection, Query(query.sql, query.params), self.asking.timeout_ms).changes or 0
+        changes = isinstance(parsed, _CHANGING)
+        if not changes and not isinstance(parsed, exp.Query):
+            return "its SQL is not understood here", False
+        if isinstance(parsed, exp.Select) and parsed.args.get("into") is not None:
+            return "it makes a table", False
+        if (reason := self.fence.why_not(query.sql, plan_text, changes=changes)) is not None:
+            return reason, changes
+        estimated = (read_explained(plan_text).changes or 0) if changes else 0
         if estimated > _MOST_CHANGED:
             return f"it would change about {estimated:,} rows, and even rolled back they have to be vacuumed", True
-        return None, True
+        return None, changes
 
     def _warm(self, asked: Query, reading: PlanReading) -> PlanReading:
         """With the planning time of a session that has seen the partitions, where planning seems to take long."""
@@ -256,7 +265,7 @@ class _Server:
             reasons=ahead.reasons,
             rewrite=ahead.rewriting.rewrite,
             unequal=ahead.rewriting.unequal,
-            mistakes=tuple(self._slipped(query, each) for each in ahead.mistakes),
+            mistakes=tuple(self._slipped(each, looked.ran) for each in ahead.mistakes),
             limit=self.asking.limit(query),
             note=looked.note,
             contrast=None if looked.contrast is None else _measured(root, looked.contrast, self.leaves),
@@ -280,8 +289,9 @@ class _Server:
         note = "other words for it returned other rows, and are left out"
         return replace(proof, rewrite=None, is_same=False, note=note)
 
-    def _slipped(self, query: FileQuery, mistake: Mistake) -> Slipped:
-        if not self.asking.execute or mistake.rows_sql is None:
+    def _slipped(self, mistake: Mistake, ran: bool) -> Slipped:
+        """ran: whether the query itself was run; of one that may not be, nothing is counted either."""
+        if not ran or mistake.rows_sql is None:
             return Slipped(mistake)
         try:
             return Slipped(mistake, count(self.connection, mistake.rows_sql, self.asking.timeout_ms))

@@ -8,17 +8,18 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from functools import lru_cache
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from slabrow.core.bounds import Bounds, Listed, Range, range_order
+from psycopg import errors as sqlstate
+
+from slabrow.core.bounds import Listed
 from slabrow.core.by import By
 from slabrow.core.errors import ServerError, UsageError, nearest
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.keys import Key, Kind, kind_of, parse_value
 from slabrow.core.names import Name
-from slabrow.core.tree import Division, KeyColumn, Partition, Tree
+from slabrow.core.tree import Division, KeyColumn, Partition, Tree, in_order
 from slabrow.core.zones import parse_zone
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.bound_text import parse_bounds
@@ -146,7 +147,7 @@ def _tree_from(rows: Sequence[TreeRow], extremes: Mapping[int, tuple[Key, Key]])
         _partition(row, spelled[row.parent_oid], kinds[row.parent_oid], *extremes.get(row.oid, (None, None)))
         for row in below
     ]
-    ordered = tuple(sorted(partitions, key=_order))
+    ordered = in_order(root.spelling, partitions)
     return Tree(Name(root.schema, root.table), root.spelling, _STRATEGIES[root.strategy or ""], keys[root.oid], ordered)
 
 
@@ -173,22 +174,6 @@ def _partition(row: TreeRow, parent: str, kinds: tuple[Kind, ...], low: Key | No
         row.is_detaching,
         Division(_STRATEGIES[row.strategy], _columns(row)) if row.strategy and row.key else None,
     )
-
-
-def _order(partition: Partition) -> tuple[Any, ...]:
-    return (*_bound_order(partition.bounds), partition.spelling)
-
-
-@lru_cache(maxsize=16_384)
-def _bound_order(bounds: Bounds) -> tuple[Any, ...]:
-    """Many tables have partitions of the same bounds."""
-    match bounds:
-        case Range() if not bounds.is_opaque:
-            return (0, range_order(bounds))
-        case Listed():
-            return (1,)
-        case _:
-            return (2,)
 
 
 def _extremes(connection: Connection, oid: int, column: KeyColumn) -> dict[int, tuple[Key, Key]]:
@@ -432,6 +417,15 @@ def has_record_hash(connection: Connection, found: Relation) -> bool:
 
 def exists(connection: Connection, name: Name) -> bool:
     row = connection.execute("SELECT to_regclass(%s) IS NOT NULL", [str(name)]).fetchone()
+    return bool(row and row[0])
+
+
+def is_type(connection: Connection, text: str) -> bool:
+    """Whether the server takes a text for the name of a type. Nothing in it is run."""
+    try:
+        row = connection.execute("SELECT to_regtype(%s) IS NOT NULL", [text]).fetchone()
+    except (sqlstate.SyntaxErrorOrAccessRuleViolation, sqlstate.DataException):
+        return False
     return bool(row and row[0])
 
 

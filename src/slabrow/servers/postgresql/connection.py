@@ -1,8 +1,11 @@
 """Connecting to PostgreSQL, and its errors as Slabrow's: what was wrong, and what to do about it."""
 
+import os
 import re
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from select import select as poll
 from typing import Any
 
 import psycopg
@@ -21,29 +24,24 @@ def connect(dsn: str) -> Connection:
 
     Raises UsageError when the DSN cannot be read, ServerError when no server answers, refuses, or is too old.
     """
-    family = dsn.split(":", 1)[0] if "://" in dsn else "postgresql"
-    if family not in ("postgresql", "postgres"):
-        raise UsageError(f"no server family {family!r}", fix="give a DSN that begins with postgresql://")
+    settings = _settings(dsn)
     try:
-        settings = psycopg.conninfo.conninfo_to_dict(dsn)
-        settings.setdefault("connect_timeout", CONNECT_TIMEOUT_S)
+        settings.setdefault("connect_timeout", os.environ.get("PGCONNECT_TIMEOUT") or CONNECT_TIMEOUT_S)
+        # A server that has gone from the network ends a wait after a minute and a half, not after hours.
+        for name, seconds in (("keepalives_idle", 30), ("keepalives_interval", 10), ("keepalives_count", 6)):
+            settings.setdefault(name, seconds)
         settings.setdefault("application_name", "slabrow")
         # Whatever the database is encoded in; without conversion (SQL_ASCII) its texts would come as bytes.
         settings["client_encoding"] = "utf8"
-    except psycopg.ProgrammingError:
-        # libpq quotes the text it could not read, and with it perhaps a password.
-        raise UsageError(
-            "the DSN cannot be read", fix="write postgresql://USER@HOST:PORT/DATABASE, special characters %-encoded"
-        ) from None
-    try:
         # prepare_threshold: automatic preparing would interfere with the statements that `prove` prepares by hand.
         connection: Connection = psycopg.connect(
             psycopg.conninfo.make_conninfo("", **settings), autocommit=True, prepare_threshold=None
         )
-    except psycopg.OperationalError as error:
-        raise _unreachable(error, str(settings.get("password") or "")) from None
-    # As this process reads moments. The order in which statements may write day and month stays as the role has it.
-    connection.execute("SET DateStyle = ISO")
+    except psycopg.ProgrammingError:
+        raise _unreadable() from None
+    except (psycopg.OperationalError, UnicodeError) as error:
+        raise _unreachable(error, [str(settings[name]) for name in _SECRETS if settings.get(name)]) from None
+    _greet(connection)
     # What is looked at after a lock was got must be what is there then, whatever the role's default is.
     connection.isolation_level = psycopg.IsolationLevel.READ_COMMITTED
     version = connection.info.server_version // 10_000
@@ -51,6 +49,75 @@ def connect(dsn: str) -> Connection:
         connection.close()
         raise ServerError(f"PostgreSQL {version} is too old", found=f"needed is {OLDEST} or newer")
     return connection
+
+
+# Moments as this process reads them. The order in which statements may write day and month stays as the role has it.
+# Between two statements this process may compute for a while, and a limit on idling is not meant for that.
+_GREETING = b"SET DateStyle = ISO; SET idle_in_transaction_session_timeout = 0; SET idle_session_timeout = 0"
+
+
+def _greet(connection: Connection) -> None:
+    """The first statement, with a limit: a server that lets a role in and then says nothing must end a wait too.
+
+    Raises ServerError when there is no answer in time, or the server refuses.
+    """
+    pgconn = connection.pgconn
+    until = time.monotonic() + CONNECT_TIMEOUT_S
+
+    def wait() -> None:
+        while pgconn.flush() or pgconn.is_busy():
+            if (left := until - time.monotonic()) <= 0:
+                raise TimeoutError
+            poll([pgconn.socket], [], [], min(left, 0.5))
+            pgconn.consume_input()
+
+    try:
+        pgconn.send_query(_GREETING)
+        wait()
+        while (result := pgconn.get_result()) is not None:
+            if result.status != psycopg.pq.ExecStatus.COMMAND_OK:
+                raise psycopg.errors.error_from_result(result, connection.info.encoding)
+            wait()  # the next of the three may still be on its way
+    except TimeoutError:
+        connection.close()
+        raise ServerError(
+            "the server cannot be reached",
+            found=f"it let the role in, and then did not answer within {CONNECT_TIMEOUT_S} s",
+            fix="look at what the server, or the pooler before it, is busy with",
+        ) from None
+    except psycopg.Error as error:
+        connection.close()
+        raise translated(error, "begin a session") from error
+
+
+_SECRETS = ("password", "sslpassword", "oauth_client_secret")
+_FAMILIES = ("postgresql", "postgres")
+
+
+def _unreadable() -> UsageError:
+    # Nothing of it is shown: libpq would quote the text it could not read, and with it perhaps a password.
+    return UsageError(
+        "the DSN cannot be read",
+        fix="write postgresql://USER@HOST:PORT/DATABASE, special characters %-encoded (an @ in a password is %40)",
+    )
+
+
+def _settings(dsn: str) -> dict[str, Any]:
+    """The parts of a DSN. Raises UsageError when it cannot be read, without showing it."""
+    if "://" in dsn and dsn.split(":", 1)[0] not in _FAMILIES:
+        raise UsageError("the DSN is of no server family that is known", fix="begin it with postgresql://")
+    try:
+        settings: dict[str, Any] = psycopg.conninfo.conninfo_to_dict(dsn)
+    except (psycopg.Error, UnicodeError, ValueError):
+        raise _unreadable() from None
+    if any("@" in str(settings.get(name) or "") for name in ("host", "hostaddr", "port")):
+        raise _unreadable()  # the rest of a password with an @ in it has become a part of the host
+    return settings
+
+
+def holds_secret(dsn: str) -> bool:
+    """Whether a DSN holds a password of any kind. Raises UsageError when it cannot be read."""
+    return any(_settings(dsn).get(name) for name in _SECRETS)
 
 
 def whole_and_unhurried(connection: Connection) -> None:
@@ -78,10 +145,10 @@ _CONNECT_FIXES = (
 )
 
 
-def _unreachable(error: psycopg.Error, password: str) -> ServerError:
+def _unreachable(error: Exception, secrets: list[str]) -> ServerError:
     words = " ".join(str(error).split())
-    if password:
-        words = words.replace(password, "***")
+    for secret in secrets:
+        words = words.replace(secret, "***")
     fix = next(fix for sign, fix in _CONNECT_FIXES if sign in words)
     return ServerError(
         "the server cannot be reached" if fix is _CONNECT_FIXES[-1][1] else "the server refuses", found=words, fix=fix
@@ -132,6 +199,8 @@ def translated(error: psycopg.Error, doing: str) -> SlabrowError:
             return ServerError(problem, found=words, fix="raise max_locks_per_transaction on the server")
         case sqlstate.AdminShutdown() | sqlstate.CrashShutdown() | sqlstate.CannotConnectNow():
             return Stopped(problem, found=words, fix="run the same command again when the server is back")
+        case sqlstate.DiskFull() | sqlstate.InsufficientResources() if "space" in words or "disk" in words:
+            return ServerError(problem, found=words, fix="make room on the disk of the server")
         case sqlstate.QueryCanceled():
             return ServerError(problem, found=words, fix="give more time, or ask for less at once")
         case psycopg.OperationalError() if error.sqlstate is None:

@@ -88,7 +88,7 @@ class Conversion:
        array_agg(attname || ' ' || format_type(atttypid, atttypmod) ORDER BY attnum)
            IS DISTINCT FROM {planned} AS differs
 FROM pg_catalog.pg_attribute
-WHERE attrelid = {literal(quoting.table(self.table))}::regclass AND attnum > 0 AND NOT attisdropped"""
+WHERE attrelid = {literal(str(self.table))}::regclass AND attnum > 0 AND NOT attisdropped"""
 
     @property
     def _copied_columns(self) -> str:
@@ -175,7 +175,7 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
             case Hashed(modulus=modulus, remainder=remainder):
                 # The server's own function, so that both sides rest on different computations of the same rule.
                 return (
-                    f"satisfies_hash_partition({literal(quoting.table(parent))}::regclass, {modulus}, "
+                    f"satisfies_hash_partition({literal(str(parent))}::regclass, {modulus}, "
                     f"{remainder}, {quoting.columns(layout.key)})"
                 )
             case _:

@@ -1,6 +1,6 @@
 """A table's rows as a stream, and their fingerprint: what an archive holds, and how it is compared with the table."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 
@@ -63,16 +63,21 @@ _FORMS = {
 _LAST_DAY = "date '9999-12-31'"
 
 
-def export_columns(connection: Connection, table: Name) -> tuple[ExportColumn, ...]:
-    """The stored columns of a table, generated ones left out, each with the form that holds all of its values."""
+def stored_columns(connection: Connection, table: Name) -> list[ExportColumn]:
+    """The stored columns of a table, generated ones left out, each with the form that its type has at best."""
     with explained("read the columns"):
         rows = connection.execute(
             """SELECT attname::text, format_type(atttypid, atttypmod) FROM pg_attribute
                WHERE attrelid = %s::regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = ''
                ORDER BY attnum""",
-            [quoting.table(table)],
+            [str(table)],
         ).fetchall()
-    found = [ExportColumn(name, type_name, _form(type_name)) for name, type_name in rows]
+    return [ExportColumn(name, type_name, _form(type_name)) for name, type_name in rows]
+
+
+def export_columns(connection: Connection, table: Name) -> tuple[ExportColumn, ...]:
+    """The stored columns of a table, generated ones left out, each with the form that holds all of its values."""
+    found = stored_columns(connection, table)
     doubtful = [column for column in found if column.form in ("timestamp", "timestamptz", "date", "real")]
     if not doubtful:
         return tuple(found)
@@ -118,7 +123,7 @@ def relation_of(connection: Connection, table: Name) -> str:
         row = connection.execute(
             "SELECT concat_ws('/', (SELECT system_identifier FROM pg_control_system()), d.oid, %s::regclass::oid) "
             "FROM pg_database d WHERE d.datname = current_database()",
-            [quoting.table(table)],
+            [str(table)],
         ).fetchone()
     assert row is not None
     return str(row[0])
@@ -137,7 +142,7 @@ def fingerprint(connection: Connection, table: Name, columns: Sequence[str]) -> 
     return int(row[0]), str(row[1])
 
 
-def stream(connection: Connection, table: Name, columns: Sequence[ExportColumn]) -> Iterator[bytes]:
+def stream(connection: Connection, table: Name, columns: Sequence[ExportColumn]) -> Generator[bytes, None, None]:
     """The rows as CSV without a header, as COPY writes it: NULL is an empty field without quotes."""
     expressions = ", ".join(column.expression for column in columns)
     texts = ", ".join(identifier(f"c{place}") for place, column in enumerate(columns) if column.form == "text")

@@ -1,12 +1,13 @@
 """Asks the server about queries: plans, and measured runs that can change nothing."""
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
 import psycopg
+from psycopg import generators
 
 from slabrow.core.errors import ServerError
 from slabrow.core.parameters import with_parameters
@@ -103,8 +104,8 @@ def plan_unvalued(connection: Connection, sql: str, timeout_ms: int) -> Unvalued
 def _without_values(connection: Connection, sql: str, types: tuple[str, ...]) -> tuple[Any, ...]:
     """The generic plan before any value is known. The statement was prepared before: it is one, and it is right."""
     if connection.info.server_version >= _NAMES_PLANS:
-        result = connection.pgconn.exec_(f"EXPLAIN ({_PLAN}, GENERIC_PLAN) {sql}".encode())
-        return _first_row(connection, result)
+        text = f"EXPLAIN ({_PLAN}, GENERIC_PLAN) {sql}".encode()
+        return _first_row(connection, _answer(connection, lambda: connection.pgconn.send_query(text)))
     # A sub-query in its place is known no earlier than a value while planning, and later than the start.
     unknown = with_parameters(sql, lambda number: f"(SELECT NULL::{types[number - 1]})")
     return _extended(connection, f"EXPLAIN ({_PLAN}) {unknown}")
@@ -158,18 +159,19 @@ def _fenced(connection: Connection, timeout_ms: int, doing: str, *, reads: bool 
         _at_once(
             connection,
             f"BEGIN {'READ ONLY' if reads else ''}; SET LOCAL statement_timeout = {timeout_ms:d}; "
-            f"SET LOCAL lock_timeout = {lock_ms:d}",
+            # In which literals are cut as core/lexing cuts them: a backslash ends none.
+            f"SET LOCAL lock_timeout = {lock_ms:d}; SET LOCAL standard_conforming_strings = on",
         )
         try:
             yield
         finally:
             if connection.pgconn.status == psycopg.pq.ConnStatus.OK:
-                connection.pgconn.exec_(b"ROLLBACK")
+                _answer(connection, lambda: connection.pgconn.send_query(b"ROLLBACK"))
 
 
 def _at_once(connection: Connection, sql: str) -> None:
     """Statements of our own in one message."""
-    result = connection.pgconn.exec_(sql.encode())
+    result = _answer(connection, lambda: connection.pgconn.send_query(sql.encode()))
     if result.status not in (psycopg.pq.ExecStatus.TUPLES_OK, psycopg.pq.ExecStatus.COMMAND_OK):
         raise psycopg.errors.error_from_result(result, connection.info.encoding)
 
@@ -232,7 +234,14 @@ def _one_plan(row: tuple[Any, ...]) -> Mapping[str, Any]:
 
 def _extended(connection: Connection, sql: str) -> tuple[Any, ...]:
     """One statement by the extended protocol, which refuses a text that holds several of them."""
-    return _first_row(connection, connection.pgconn.exec_params(sql.encode(), None))
+    return _first_row(connection, _answer(connection, lambda: connection.pgconn.send_query_params(sql.encode(), None)))
+
+
+def _answer(connection: Connection, send: Callable[[], None]) -> psycopg.pq.abc.PGresult:
+    """The last result of what is sent. The driver waits for it, and not the client library: so Ctrl-C ends it."""
+    send()
+    results: list[psycopg.pq.abc.PGresult] = connection.wait(generators.execute(connection.pgconn))
+    return results[-1]
 
 
 def _first_row(connection: Connection, result: psycopg.pq.abc.PGresult) -> tuple[Any, ...]:

@@ -1,0 +1,165 @@
+"""A SQL text cut into what the server's lexer sees: words, quoted names, literals, comments, the rest.
+
+Follows PostgreSQL's scan.l (manual, 4.1 Lexical Structure): nested comments, E'…' with backslashes, U&"…" with its
+escapes, dollar quotes with tags. Every character belongs to exactly one piece, and the time is linear in the text.
+What is opened and never closed reaches to the end.
+"""
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from enum import Enum, auto
+
+
+class Piece(Enum):
+    WORD = auto()  # a key word or a name without quotes
+    NAME = auto()  # a name in quotes
+    TEXT = auto()  # a literal in quotes of any kind
+    PARAMETER = auto()  # $1
+    COMMENT = auto()
+    BLANK = auto()
+    NUMBER = auto()
+    OTHER = auto()  # operators and punctuation, one character each
+
+
+@dataclass(frozen=True, slots=True)
+class Lexeme:
+    """text: as it stands. value: of a word in lower case, of a name without its quotes; else the same as text."""
+
+    piece: Piece
+    text: str
+    value: str
+    start: int
+
+
+# Possessive repetition keeps every pattern linear. E'', U&'' and U&"" come before the words that they begin like.
+_LEXEME = re.compile(
+    r"""(?P<blank>\s++)
+      | (?P<comment>--[^\n\r]*+)
+      | (?P<block>/\*)
+      | (?P<text>[eE]'(?:[^'\\]|\\.|'')*+(?:'|\Z)
+               | (?:[bBxXnN]|[uU]&)?'(?:[^']|'')*+(?:'|\Z))
+      | (?P<unicode>[uU]&"(?:[^"]|"")*+(?:"|\Z))
+      | (?P<name>"(?:[^"]|"")*+(?:"|\Z))
+      | (?P<dollar>\$(?P<tag>(?:[A-Za-z_\u0080-\U0010ffff][\w\u0080-\U0010ffff]*+)?)\$)
+      | (?P<parameter>\$[0-9]++)
+      | (?P<word>[A-Za-z_\u0080-\U0010ffff][\w$\u0080-\U0010ffff]*+)
+      | (?P<number>(?:[0-9][0-9_]*+(?:\.[0-9_]*+)?|\.[0-9]++)(?:[eE][+-]?[0-9]++)?)
+      | (?P<other>.)""",
+    re.VERBOSE | re.DOTALL,
+)
+_COMMENT_END = re.compile(r"/\*|\*/")
+_PLAIN = {
+    "blank": Piece.BLANK, "comment": Piece.COMMENT, "text": Piece.TEXT, "parameter": Piece.PARAMETER,
+    "number": Piece.NUMBER, "other": Piece.OTHER,
+}  # fmt: skip
+
+
+def lexemes(sql: str) -> Iterator[Lexeme]:
+    """The pieces of a text in their order; put together again they are the text."""
+    at = 0
+    while match := _LEXEME.match(sql, at):
+        kind, end = match.lastgroup or "other", match.end()
+        if kind == "tag":
+            kind = "dollar"
+        if kind == "block":
+            end = _end_of_comment(sql, end)
+            kind = "comment"
+        elif kind == "dollar":
+            closing = sql.find(match.group(), end)
+            end, kind = (len(sql) if closing < 0 else closing + len(match.group())), "text"
+        text = sql[at:end]
+        if kind in _PLAIN:
+            yield Lexeme(_PLAIN[kind], text, text, at)
+        elif kind == "word":
+            yield Lexeme(Piece.WORD, text, text.lower(), at)
+        else:
+            quoted = text[2:] if kind == "unicode" else text
+            value = quoted[1:].removesuffix('"').replace('""', '"')
+            yield Lexeme(Piece.NAME, text, _unescaped(value) if kind == "unicode" else value, at)
+        at = end
+
+
+def _end_of_comment(sql: str, at: int) -> int:
+    depth = 1
+    while depth:
+        match = _COMMENT_END.search(sql, at)
+        if match is None:
+            return len(sql)
+        depth += 1 if match.group() == "/*" else -1
+        at = match.end()
+    return at
+
+
+def _unescaped(name: str) -> str:
+    """U&"…" with the usual escape character. (UESCAPE with another one is refused by `called`.)"""
+
+    def letter(found: re.Match[str]) -> str:
+        if found.group() == "\\\\":
+            return "\\"
+        try:
+            return chr(int(found.group(1) or found.group(2), 16))
+        except (ValueError, OverflowError):
+            return found.group()
+
+    return re.sub(r"\\\\|\\([0-9A-Fa-f]{4})|\\\+([0-9A-Fa-f]{6})", letter, name)
+
+
+def names_in(sql: str) -> frozenset[str]:
+    """Every word and quoted name of a text, the words in lower case: key words, tables, columns, functions, types."""
+    return frozenset(each.value for each in lexemes(sql) if each.piece in (Piece.WORD, Piece.NAME))
+
+
+def called_in(sql: str) -> frozenset[str]:
+    """Every name that stands before an opening parenthesis: all functions are among them, whatever hides them.
+
+    Raises ValueError for UESCAPE, which changes how names are read.
+    """
+    called: set[str] = set()
+    before: Lexeme | None = None
+    for each in lexemes(sql):
+        if each.piece in (Piece.BLANK, Piece.COMMENT):
+            continue
+        if each.piece is Piece.WORD and each.value == "uescape":
+            raise ValueError("UESCAPE")
+        if each.text == "(" and before is not None and before.piece in (Piece.WORD, Piece.NAME):
+            called.add(before.value)
+        before = each
+    return frozenset(called)
+
+
+def operators_in(sql: str) -> frozenset[str]:
+    """Every run of operator characters (manual, 4.1.3), and each of its parts: `@-` may be `@` and `-`."""
+    found: set[str] = set()
+    run = ""
+    for each in lexemes(sql):
+        if each.piece is Piece.OTHER and each.text in "+-*/<>=~!@#%^&|`?":
+            run += each.text
+            continue
+        found.update(run[first:last] for first in range(len(run)) for last in range(first + 1, len(run) + 1))
+        run = ""
+    return frozenset(found)
+
+
+def outside_strings(sql: str) -> Iterator[str]:
+    """The text without literals, quoted names and comments, each of which becomes a blank."""
+    for each in lexemes(sql):
+        hidden = each.piece in (Piece.TEXT, Piece.NAME, Piece.COMMENT)
+        yield " " if hidden else each.text
+
+
+def is_type(text: str) -> bool:
+    """Whether a text can be nothing but a type: words and names, numbers in brackets behind them.
+
+    >>> is_type("numeric(10,2)[]"), is_type("int); DROP TABLE t; --")
+    (True, False)
+    """
+    depth = 0
+    pieces = [each for each in lexemes(text) if each.piece is not Piece.BLANK]
+    for each in pieces:
+        depth += (each.text in ("(", "[")) - (each.text in (")", "]"))
+        is_inside = each.piece is Piece.NUMBER or (each.text == "," and depth == 1)
+        is_outside = each.piece in (Piece.WORD, Piece.NAME) or each.text in (".", ")", "]", "(", "[")
+        if depth not in (0, 1) or not (is_inside if depth and each.text not in ("(", "[") else is_outside):
+            return False
+    return depth == 0 and bool(pieces) and pieces[0].piece in (Piece.WORD, Piece.NAME)
