@@ -9,7 +9,9 @@ _DAYS = ("'2026-01-01'", "'2026-02-01'", "'2026-03-01'", "'2026-04-01'", "'2026-
 _MOODS = "CREATE TYPE mood AS ENUM ('zealous', 'calm', 'busy', 'angry', 'mild')"
 _DOUBLE = "CREATE FUNCTION twice(int) RETURNS int IMMUTABLE LANGUAGE sql AS 'SELECT $1 * 2'"
 _THAT_DAY = "CREATE FUNCTION that_day() RETURNS date STABLE LANGUAGE plpgsql AS 'BEGIN RETURN date ''2026-02-10''; END'"
-BEFORE = (_MOODS, _DOUBLE, _THAT_DAY)
+# An order that is not known to be that of code points, whichever locales a server has.
+_COLLATION = "CREATE COLLATION other (provider = libc, locale = 'C.utf8')"
+BEFORE = (_MOODS, _DOUBLE, _THAT_DAY, _COLLATION)
 
 _IN_TIME = (
     "{k} >= date '1998-12-01' - interval '90' day", "{k} < date '2026-04-01' - interval '1' month", "{k} >= date '2026-01-01' + interval '1' month AND {k} < date '2026-01-01' + interval '2' month",

@@ -28,5 +28,5 @@ def ranges(name: str, *edges: str) -> tuple[str, ...]:
     )
 
 
-def _months(kind: str) -> tuple[str, ...]:
-    return _ranges("t", *(f"'{kind} 2026-0{month}-01'".replace(f"{kind} ", "") for month in range(1, 7)))
+def months(kind: str) -> tuple[str, ...]:
+    return ranges("t", *(f"'{kind} 2026-0{month}-01'".replace(f"{kind} ", "") for month in range(1, 7)))

@@ -5,18 +5,34 @@ Reading and binding are apart, because one shape of a statement runs with many v
 Which comparisons the server can use is said in the PostgreSQL manual, 5.12.4 Partition Pruning, and was measured.
 """
 
+import operator as operator_module
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time
+from decimal import Decimal
 from typing import Any, assert_never
 
 from sqlglot import exp
 
-from slabrow.core.constants import Constant, NotKnown, Null, Surroundings, Unread, as_key, evaluate
-from slabrow.core.keys import Kind, Value, is_of, order
-from slabrow.core.keysets import NOTHING, All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest, When
+from slabrow.core.constants import (
+    Constant,
+    NotKnown,
+    Null,
+    Surroundings,
+    Unread,
+    answered_key,
+    as_key,
+    asked_sql,
+    evaluate,
+    is_collation_of,
+    key_array,
+    key_value,
+)
+from slabrow.core.keys import Kind, Opaque, Value, is_of, order
+from slabrow.core.keysets import NOTHING, All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest
 from slabrow.core.reasons import Reason
 from slabrow.core.tree import KeyColumn
+from slabrow.core.when import When
 
 OPERATORS: dict[type[exp.Expression], str] = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">",
                                              exp.GTE: ">="}  # fmt: skip
@@ -36,13 +52,22 @@ class Test:
 
 @dataclass(frozen=True, slots=True)
 class InList:
-    """`column IN (…)`, `NOT IN (…)` or `column = ANY (array)`; is_array: the one value is an array."""
+    """`column IN (…)`, `NOT IN (…)` or `column operator ANY (array)`; is_array: the one value is an array.
+
+    is_negated      NOT IN, or `<> ALL`
+    operator        as in Test
+    is_every        ALL instead of ANY
+    is_constructed  the values stand in ARRAY[…], which has a type of its own: of bare literals that is text
+    """
 
     column: KeyColumn
     values: tuple[exp.Expression, ...]
     is_array: bool
     fragment: str
     is_negated: bool = False
+    operator: str = "="
+    is_every: bool = False
+    is_constructed: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +76,24 @@ class Always:
 
     value: exp.Expression
     is_negated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Within:
+    """`column <@ range`, of a range that is known while planning (range_contained_by_elem_support, rangetypes.c)."""
+
+    column: KeyColumn
+    value: exp.Expression
+    fragment: str
+
+
+@dataclass(frozen=True, slots=True)
+class Since:
+    """What servers of this major version or a newer one can use; older ones keep every leaf."""
+
+    version: int
+    pattern: "Pattern"
+    otherwise: Anything
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,7 +107,7 @@ class AnyOf:
     fragment: str = field(default="", compare=False)
 
 
-Pattern = Test | InList | NullTest | Always | AllOf | AnyOf | Anything
+Pattern = Test | InList | NullTest | Always | Within | Since | AllOf | AnyOf | Anything
 Resolver = Callable[[exp.Column], KeyColumn | None]  # the column of the table asked about; None: of another
 
 
@@ -85,6 +128,8 @@ class Reading:
         """A condition as written, or its negation (negate_clause: operators turn into their negators)."""
         while isinstance(node, exp.Paren):
             node = node.this
+        if not isinstance(node, exp.And | exp.Or | exp.Not) and not columns_in(node) and node.find(exp.Query) is None:
+            return Always(node, negated)
         if node.args.get("negate") and not isinstance(node, exp.Is):
             return self._unused(node, Reason.NEGATION)
         match node:
@@ -97,14 +142,14 @@ class Reading:
                 return _factored(parts, node.sql("postgres"))
             case exp.Between():
                 return self._between(node, negated)
+            case exp.ArrayContainedBy() | exp.ArrayContainsAll() if not negated:
+                return self._within(node)
             case exp.In():
                 return self._in(node, negated)
             case exp.Is():
                 return self._is(node, negated)
-            case exp.EQ(expression=exp.Any() as any_) if not negated:
-                return self._any_array(node, any_.this, False)
-            case exp.NEQ(expression=exp.Anonymous() as all_) if not negated and _is_all(all_):
-                return self._any_array(node, all_.expressions[0], True)
+            case _ if type(node) in OPERATORS and (found := _array_of(node.expression)) is not None:
+                return self._any_array(node, *found, negated)
             case _ if type(node) in OPERATORS:
                 operator = OPERATORS[type(node)]
                 return self._compared(node.left, _NEGATED[operator] if negated else operator, node.right, node)
@@ -132,10 +177,26 @@ class Reading:
         both = (within(low, high), within(high, low))
         return AllOf(both) if negated else AnyOf(both)
 
+    def _within(self, node: exp.Expression) -> Pattern:
+        inner, outer = node.args["this"], node.args["expression"]
+        if isinstance(node, exp.ArrayContainsAll):
+            inner, outer = outer, inner
+        own, unused = self._own(inner), self._unused(node, Reason.FUNCTION_ON_KEY)
+        if own is None or self._has_columns(outer):
+            return unused
+        return Since(18, Within(own, outer, node.sql("postgres")), unused)
+
     def _in(self, node: exp.In, negated: bool) -> Pattern:
         if node.args.get("query") or not node.expressions:
             own = None if negated else self._own(node.this)
             return Test(own, "=", None, node.sql("postgres")) if own else self._unused(node, Reason.NOT_UNDERSTOOD)
+        if isinstance(node.expressions[0], exp.Values):
+            return self._unused(node, Reason.NOT_UNDERSTOOD)
+        if node.args.get("of_values"):
+            own, unused = self._own(node.this), self._unused(node, Reason.NOT_UNDERSTOOD)
+            if own is None:
+                return unused
+            return Since(18, InList(own, tuple(node.expressions), False, node.sql("postgres")), unused)
         if len(node.expressions) == 1:
             return self._compared(node.this, "<>" if negated else "=", node.expressions[0], node)
         if isinstance(bare(node.this), exp.Tuple):
@@ -144,20 +205,26 @@ class Reading:
         own = self._own(node.this)
         if own is None or any(map(self._has_columns, node.expressions)):
             return self._unused(node, Reason.NOT_UNDERSTOOD)
-        return InList(own, tuple(node.expressions), False, node.sql("postgres"), negated)
+        operator = "<>" if negated else "="
+        return InList(own, tuple(node.expressions), False, node.sql("postgres"), negated, operator, negated)
 
-    def _any_array(self, node: exp.Expression, array: Any, negated: bool) -> Pattern:
-        """`= ANY (array)`, or `<> ALL (array)` as its negation."""
-        own, array = self._own(node.this), bare(array)
+    def _any_array(self, node: exp.Expression, array: Any, is_every: bool, negated: bool) -> Pattern:
+        """`operator ANY (array)` and `operator ALL (array)`; NOT turns both."""
+        own, array, operator = self._own(node.this), bare(array), OPERATORS[type(node)]
+        if negated:
+            operator, is_every = _NEGATED[operator], not is_every
         if own is None or self._has_columns(array):
             return self._unused(node, Reason.NOT_UNDERSTOOD)
         if isinstance(array, exp.Select | exp.Subquery):
-            if negated:
+            if is_every or operator != "=":
                 return self._unused(node, Reason.NEGATION)
             return Test(own, "=", None, node.sql("postgres"))
+        is_negated = operator == "<>" and is_every
         if isinstance(array, exp.Array):
-            return InList(own, tuple(array.expressions), False, node.sql("postgres"), negated)
-        return InList(own, (array,), True, node.sql("postgres"), negated)
+            return InList(
+                own, tuple(array.expressions), False, node.sql("postgres"), is_negated, operator, is_every, True
+            )
+        return InList(own, (array,), True, node.sql("postgres"), is_negated, operator, is_every)
 
     def _is(self, node: exp.Is, negated: bool) -> Pattern:
         own = self._own(node.this)
@@ -165,27 +232,36 @@ class Reading:
         if own is None:
             return self._unused(node, Reason.NOT_UNDERSTOOD)
         if isinstance(node.expression, exp.Null) and self.may_be_unknown and own.kind is Kind.BOOL:
-            return self._unused(node, Reason.NOT_UNDERSTOOD)
+            return Since(18, NullTest(own.name or "", not negated), self._unused(node, Reason.NOT_UNDERSTOOD))
         if isinstance(node.expression, exp.Null):
             return NullTest(own.name or "", not negated)
         # IS NOT TRUE also holds for NULL, which the server's versions treat differently: every home is kept.
         if isinstance(node.expression, exp.Boolean) and own.kind is Kind.BOOL and not negated:
             return Test(own, "=", node.expression, node.sql("postgres"))
+        if isinstance(node.expression, exp.Boolean) and own.kind is Kind.BOOL:
+            other = Test(own, "=", exp.Boolean(this=not node.expression.this), node.sql("postgres"))
+            either = AnyOf((other, NullTest(own.name or "", True)))
+            return Since(18, either, self._unused(node, Reason.NEGATION))
         return self._unused(node, Reason.NEGATION)
 
     def _compared(self, left: Any, operator: str, right: Any, node: exp.Expression) -> Pattern:
-        left, right = bare(left), bare(right)
+        left, right = _as_tuple(bare(left)), _as_tuple(bare(right))
         if isinstance(left, exp.Tuple) and isinstance(right, exp.Tuple):
-            if operator == "=" and len(left.expressions) == len(right.expressions):
+            if operator == "=" and len(left.expressions) == len(right.expressions) and len(left.expressions):
                 pairs = zip(left.expressions, right.expressions, strict=True)
                 return AllOf(tuple(self._compared(one, "=", other, node) for one, other in pairs))
             return self._unused(node, Reason.NOT_UNDERSTOOD)
         own, value = self._own(left), right
+        if operator in ("=", "<>") and isinstance(left, exp.Boolean) is not isinstance(right, exp.Boolean):
+            # `condition = true` is the condition itself (simplify_boolean_equality, clauses.c).
+            truth, condition = (left, right) if isinstance(left, exp.Boolean) else (right, left)
+            if isinstance(condition, exp.Condition) and not isinstance(condition, exp.Column | exp.Literal | exp.Cast):
+                return self.read(condition, bool(truth.this) is (operator == "<>"))
         if own is None:
             own, value, operator = self._own(right), left, _TURNED[operator]
         if own is None:
             if not self._has_columns(left) and not self._has_columns(right):
-                return Anything()  # a condition on constants alone, which is not worked out here
+                return Always(node, False) if node.find(exp.Query) is None else Anything()
             return self._unused(node, self._why(left, right))
         if isinstance(value, exp.Select | exp.Subquery):
             return Test(own, operator, None, node.sql("postgres"))
@@ -198,7 +274,14 @@ class Reading:
         return Test(own, operator, value, node.sql("postgres"))
 
     def _own(self, node: Any) -> KeyColumn | None:
+        """The column of this place that an expression is, also where it is cast to its own type or collation."""
         node = bare(node)
+        if isinstance(node, exp.Cast) and isinstance(node.to, exp.DataType):
+            own = self._own(node.this)
+            return own if own is not None and _is_type_of(node.to, own) else None
+        if isinstance(node, exp.Collate):
+            own = self._own(node.this)
+            return own if own is not None and is_collation_of(node, own) else None
         return self.is_own(node) if isinstance(node, exp.Column) else None
 
     @staticmethod
@@ -216,14 +299,88 @@ class Reading:
         return Anything(reason if found else None, node.sql("postgres"), found.name if found else None)
 
 
-def _is_all(node: exp.Anonymous) -> bool:
-    return str(node.this).upper() == "ALL" and len(node.expressions) == 1
+def _is_type_of(to: exp.DataType, column: KeyColumn) -> bool:
+    """Whether a cast to this type leaves a key of the column as it is, for the server too (RelabelType)."""
+    if to.expressions:
+        return False
+    try:
+        name = to.sql("postgres").lower()
+    except ValueError:
+        return False
+    own = column.type_name.partition("(")[0] if column.type_name.startswith("character varying") else column.type_name
+    spelled = _TYPE_NAMES.get(name, name)
+    texts = ("text", "character varying")
+    return spelled == own or (spelled in texts and own in texts)
+
+
+_TYPE_NAMES = {
+    "int": "integer", "int4": "integer", "int8": "bigint", "int2": "smallint", "timestamptz": "timestamp with time zone",
+    "timestamp": "timestamp without time zone", "varchar": "character varying", "decimal": "numeric",
+    "double precision": "double precision", "float8": "double precision", "real": "real", "bool": "boolean",
+}  # fmt: skip
+
+
+def _array_of(node: Any) -> tuple[Any, bool] | None:
+    """Of `ANY (array)`, `SOME (array)` and `ALL (array)` the array, and whether it is ALL; None for another operand."""
+    if isinstance(node, exp.Any):
+        return node.this, False
+    if isinstance(node, exp.All):
+        return node.this, True
+    if isinstance(node, exp.Anonymous) and len(node.expressions) == 1:
+        word = str(node.this).upper()
+        return (node.expressions[0], word == "ALL") if word in ("ALL", "SOME", "ANY") else None
+    return None
 
 
 def bare(node: Any) -> Any:
     """An expression without the parentheses around it."""
     while isinstance(node, exp.Paren):
         node = node.this
+    return node
+
+
+def truth(node: Any, around: Surroundings) -> bool | Null | None:
+    """What a condition without columns is worth while planning. None: not known then, or not here."""
+    node = bare(node)
+    match node:
+        case exp.Boolean():
+            return bool(node.this)
+        case exp.Null():
+            return Null()
+        case exp.EQ() | exp.NEQ() | exp.LT() | exp.LTE() | exp.GT() | exp.GTE():
+            found = _compared_constants(node, around)
+            if found is not None:
+                return found
+    sql = None if around.answers is None else asked_sql(node, "boolean", around)
+    answer = None if sql is None or around.answers is None else around.answers.constant(sql)
+    if answer is None or answer.type_name != "boolean" or answer.when is not When.PLAN:
+        return None
+    return Null() if answer.text is None else answer.text in ("t", "true")
+
+
+def _compared_constants(node: Any, around: Surroundings) -> bool | Null | None:
+    try:
+        one, other = evaluate(node.left, around), evaluate(node.right, around)
+    except NotKnown:
+        return None
+    if one.when is not When.PLAN or other.when is not When.PLAN:
+        return None
+    if isinstance(one.value, Null) or isinstance(other.value, Null):
+        return Null()
+    values = [each.value.text if isinstance(each.value, Unread) else each.value for each in (one, other)]
+    both_unread = isinstance(one.value, Unread) and isinstance(other.value, Unread)
+    both_numbers = all(isinstance(value, int | Decimal) and not isinstance(value, bool) for value in values)
+    if both_numbers:
+        return _holds(values[0], OPERATORS[type(node)], values[1])
+    if both_unread and isinstance(node, exp.EQ | exp.NEQ):
+        return (values[0] == values[1]) is isinstance(node, exp.EQ)
+    return None
+
+
+def _as_tuple(node: Any) -> Any:
+    """ROW(a, b) as (a, b)."""
+    if isinstance(node, exp.Anonymous) and str(node.this).upper() == "ROW":
+        return exp.Tuple(expressions=[each.copy() for each in node.expressions])
     return node
 
 
@@ -273,9 +430,18 @@ def bind(pattern: Pattern, around: Surroundings) -> Condition:
             arms = tuple(arm for arm in (bind(part, around) for part in parts) if arm != NOTHING)
             return Any_(arms, pattern.fragment)
         case Always(value, negated):
-            if isinstance(value, exp.Null) or bool(value.this) is negated:
-                return NOTHING
-            return Anything()
+            match truth(value, around):
+                case None:
+                    return Anything()
+                case Null():
+                    return NOTHING
+                case known:
+                    return NOTHING if known is negated else Anything()
+        case Within():
+            return _bound_range(pattern, around)
+        case Since(version, inner, otherwise):
+            is_new = around.answers is not None and around.answers.version >= version
+            return bind(inner, around) if is_new else otherwise
         case NullTest() | Anything():
             return pattern
         case _:
@@ -309,7 +475,7 @@ def _bound_test(test: Test, around: Surroundings) -> Condition:
     if test.value is None:
         return Compared(name, test.operator, None, When.RUN, test.fragment)
     try:
-        value, when = as_key(evaluate(test.value, around), test.column.kind, test.column.type_name, around)
+        value, when = key_value(test.value, test.column, around)
     except NotKnown as error:
         reason = Reason.VOLATILE_VALUE if error.is_volatile else Reason.TYPE_MISMATCH
         return Anything(reason, test.fragment, name)
@@ -320,38 +486,112 @@ def _bound_test(test: Test, around: Surroundings) -> Condition:
     return Compared(name, test.operator, value, when, test.fragment)
 
 
+def _bound_range(test: Within, around: Surroundings) -> Condition:
+    """The two comparisons that the server makes of it."""
+    name = test.column.name or ""
+    unused = Anything(Reason.FUNCTION_ON_KEY, test.fragment, name)
+    sql = asked_sql(test.value, "", around)
+    if sql is None or around.answers is None or (isinstance(bare(test.value), exp.Literal)):
+        return unused
+    asked = [f"{function}({sql})" for function in ("isempty", "lower", "upper", "lower_inc", "upper_inc")]
+    answers = [around.answers.constant(each) for each in asked]
+    empty, low, high, low_in, high_in = answers
+    if empty is None or low is None or high is None or low_in is None or high_in is None:
+        return unused
+    if any(each.when is not When.PLAN for each in (empty, low, high, low_in, high_in)):
+        return unused
+    if empty.text is None or empty.text.startswith("t"):
+        return NOTHING
+    tests: list[Condition] = []
+    for end, answer, inclusive, exclusive, is_in in (
+        ("lower", low, ">=", ">", low_in), ("upper", high, "<=", "<", high_in)
+    ):  # fmt: skip
+        if answer.text is None:
+            continue
+        try:
+            value, when = answered_key(answer, test.column, around)
+        except NotKnown:
+            return unused
+        if isinstance(value, Null):
+            return unused
+        is_included = (is_in.text or "").startswith("t")
+        tests.append(Compared(name, inclusive if is_included else exclusive, value, when, f"{end} of {test.fragment}"))
+    return All(tuple(tests)) if tests else Anything()
+
+
 def _bound_list(test: InList, around: Surroundings) -> Condition:
     name = test.column.name or ""
     values: list[Value] = []
-    latest = When.PLAN
+    latest, has_null = When.PLAN, False
     try:
-        if test.is_array:
-            elements, latest = _elements(test.values[0], around)
-        else:
-            elements = [evaluate(each, around) for each in test.values]
-        # A list has one type: a literal beside a date is read as a date, whatever the column is.
-        if len({isinstance(element.value, Unread) for element in elements}) > 1:
-            for element in elements:
-                if not isinstance(element.value, Unread | Null) and not is_of(element.value, test.column.kind):
-                    raise NotKnown
-        for element in elements:
-            value, when = as_key(element, test.column.kind, test.column.type_name, around)
+        for value, when in _listed(test, around):
             latest = max(latest, when)
             if isinstance(value, Null):
-                if test.is_negated:
-                    return NOTHING
+                has_null = True
                 continue
             if value is None:
                 return Anything(Reason.KNOWN_ONLY_RUNNING, test.fragment, name)
             values.append(value)
-        if elements and not values and not test.is_negated:
-            return Anything(Reason.TYPE_MISMATCH, test.fragment, name)  # nothing but NULLs, in one version or another
     except NotKnown as error:
         # One value that cannot be used spoils the list.
         return Anything(Reason.VOLATILE_VALUE if error.is_volatile else Reason.TYPE_MISMATCH, test.fragment, name)
+    if test.operator not in ("=", "<>"):
+        return _each_of(test, values, latest, has_null)
+    if test.is_negated and not values:
+        return NOTHING if has_null else Anything(Reason.TYPE_MISMATCH, test.fragment, name)
     if test.is_negated:
-        return NotAmong(name, tuple(values), latest, test.fragment)
+        return NotAmong(name, tuple(values), latest, test.fragment, has_null)
+    if test.operator == "<>" or test.is_every:
+        return _each_of(test, values, latest, has_null)
+    if not values and latest is not When.PLAN:
+        return Anything(Reason.TYPE_MISMATCH, test.fragment, name)
     return Among(name, tuple(values), latest, test.fragment) if values else NOTHING
+
+
+def _listed(test: InList, around: Surroundings) -> list[tuple[Value | Null | None, When]]:
+    """What the list holds, each with when it is known. Raises NotKnown where one of them is not."""
+    column = test.column
+    if test.is_array:
+        try:
+            elements, latest = _elements(test.values[0], around)
+            found = [as_key(each, column.kind, column.type_name, around) for each in elements]
+            return [(value, max(when, latest)) for value, when in found]
+        except NotKnown:
+            return [(value, When.PLAN) for value in key_array(bare(test.values[0]), column, around)]
+    # A list has one type: a literal beside a date is read as a date, whatever the column is.
+    is_mixed = len({_is_unread(each) for each in test.values if not isinstance(bare(each), exp.Null)}) > 1
+    if test.is_constructed and not _may_be_text(column) and all(map(_is_unread, test.values)):
+        raise NotKnown
+    listed = []
+    for each in test.values:
+        value, when = key_value(each, column, around)
+        is_typed = not _is_unread(each) and value is not None and not isinstance(value, Null)
+        if is_mixed and is_typed and not is_of(value, column.kind):
+            raise NotKnown
+        listed.append((value, when))
+    return listed
+
+
+def _each_of(test: InList, values: list[Value], when: When, has_null: bool) -> Condition:
+    """`operator ANY (…)` or `operator ALL (…)`: each value is compared by itself (match_clause_to_partition_key)."""
+    name = test.column.name or ""
+    if test.is_every and has_null:
+        return NOTHING
+    tests = tuple(Compared(name, test.operator, value, when, test.fragment) for value in values)
+    if not tests:  # of an empty array: ANY never holds, ALL always
+        return Anything() if test.is_every else NOTHING
+    return Any_((All(tests),), test.fragment) if test.is_every else Any_(tests, test.fragment)
+
+
+def _may_be_text(column: KeyColumn) -> bool:
+    """Whether a key of this type is compared with a text as it is."""
+    is_padded = column.type_name.startswith("character(") or column.type_name == "character"
+    return (column.kind is Kind.TEXT and not is_padded) or column.type_name == "name"
+
+
+def _is_unread(node: exp.Expression) -> bool:
+    inner = bare(node)
+    return isinstance(inner, exp.Literal) and bool(inner.is_string)
 
 
 def _elements(node: exp.Expression, around: Surroundings) -> tuple[list[Constant], When]:
@@ -377,7 +617,14 @@ def _elements(node: exp.Expression, around: Surroundings) -> tuple[list[Constant
     return [Constant(Null() if each.strip().upper() == "NULL" else Unread(each.strip())) for each in inside], When.PLAN
 
 
-def is_contradiction(condition: Condition, not_null: frozenset[str]) -> bool:
+Ranks = Callable[[str, Value], int | None]  # the place of a value of a column among its other values
+
+
+def unranked(_: str, __: Value) -> None:
+    """No place is known but that of values whose order needs no server."""
+
+
+def is_contradiction(condition: Condition, not_null: frozenset[str], rank: Ranks = unranked) -> bool:
     """Whether constants in a condition exclude each other, on the key or on any other column.
 
     The server sees it by refuting the clauses of a partition with themselves and with NOT NULL
@@ -386,12 +633,12 @@ def is_contradiction(condition: Condition, not_null: frozenset[str]) -> bool:
     clauses = conjuncts_of(condition)
     if any(isinstance(part, NullTest) and part.is_null and part.column in not_null for part in clauses):
         return True
-    if any(part == NOTHING for part in clauses):
+    if any(part == NOTHING or (isinstance(part, NotAmong) and part.has_null) for part in clauses):
         return True
     usable = [part for part in clauses if _is_constant(part)]
     if sum(map(_size, usable)) > _MOST_REFUTED:
         usable = [part for part in usable if _size(part) <= _LONGEST_REFUTED][:_LONGEST_REFUTED]
-    return any(_refutes(one, other) for one in usable for other in usable)
+    return any(_refutes(one, other, rank) for one in usable for other in usable)
 
 
 _LONGEST_REFUTED = 100  # MAX_SAOP_ARRAY_SIZE, predtest.c
@@ -445,24 +692,24 @@ def _has_bool(values: Sequence[Value]) -> bool:
     return any(isinstance(value, bool) for value in values)
 
 
-def _refutes(clause: Condition, other: Condition) -> bool:
+def _refutes(clause: Condition, other: Condition, rank: Ranks) -> bool:
     """Whether one condition shows that the other does not hold, by the server's rules for AND and OR."""
     how, parts = _arms(clause)
     other_how, other_parts = _arms(other)
     if other_how == "any":
-        return all(_refutes(clause, part) for part in other_parts)
+        return all(_refutes(clause, part, rank) for part in other_parts)
     if how == "all":
-        return any(_refutes(part, other) for part in parts) or (
-            other_how == "all" and any(_refutes(clause, part) for part in other_parts)
+        return any(_refutes(part, other, rank) for part in parts) or (
+            other_how == "all" and any(_refutes(clause, part, rank) for part in other_parts)
         )
     if how == "any":
-        return all(_refutes(part, other) for part in parts)
+        return all(_refutes(part, other, rank) for part in parts)
     if other_how == "all":
-        return any(_refutes(clause, part) for part in other_parts)
-    return _exclude(clause, other) or _exclude(other, clause)
+        return any(_refutes(clause, part, rank) for part in other_parts)
+    return _exclude(clause, other, rank) or _exclude(other, clause, rank)
 
 
-def _exclude(one: Condition, other: Condition) -> bool:
+def _exclude(one: Condition, other: Condition, rank: Ranks) -> bool:
     """Of two comparisons of one column. A comparison is strict: it does not hold for NULL."""
     if isinstance(other, NullTest) and other.is_null:
         match one:
@@ -479,8 +726,11 @@ def _exclude(one: Condition, other: Condition) -> bool:
         return False
     # `k = true` is made `k`: an expression of its own, which only NOT k refutes.
     is_bool = isinstance(one.value, bool) and "=" in (one.operator, other.operator)
-    if isinstance(one.value, str) or is_bool:
-        return one.operator == "=" == other.operator and one.value != other.value
+    if isinstance(one.value, str | Opaque) or is_bool:
+        places = rank(one.column, one.value), rank(other.column, other.value)
+        if None not in places and not is_bool:
+            return _never_both(one.operator, places[0], other.operator, places[1])
+        return one.operator == "=" == other.operator and one.value != other.value and not isinstance(one.value, Opaque)
     low_value, high_value = _as_moment(one.value), _as_moment(other.value)
     if isinstance(low_value, datetime) and isinstance(high_value, datetime):
         if (low_value.tzinfo is None) is not (high_value.tzinfo is None):
@@ -488,16 +738,20 @@ def _exclude(one: Condition, other: Condition) -> bool:
     elif type(low_value) is not type(high_value) and isinstance(low_value, str) is not isinstance(high_value, str):
         return False
     try:
-        low, high = order((low_value,)), order((high_value,))
-        match one.operator, other.operator:
-            case "=", "=":
-                return low != high
-            case "=", "<" | ">=" | "<=" | ">" | "<>":
-                return not _holds(low, other.operator, high)
-            case ">" | ">=", "<" | "<=":
-                return high < low or (high == low and (one.operator, other.operator) != (">=", "<="))
+        return _never_both(one.operator, order((low_value,)), other.operator, order((high_value,)))
     except TypeError:
-        pass
+        return False
+
+
+def _never_both(operator: str, value: Any, other_operator: str, other_value: Any) -> bool:
+    """Whether no value satisfies both comparisons."""
+    match operator, other_operator:
+        case "=", "=":
+            return bool(value != other_value)
+        case "=", "<" | ">=" | "<=" | ">" | "<>":
+            return not _holds(value, other_operator, other_value)
+        case ">" | ">=", "<" | "<=":
+            return bool(other_value < value or (other_value == value and (operator, other_operator) != (">=", "<=")))
     return False
 
 
@@ -507,6 +761,10 @@ def _as_moment(value: Value) -> Value:
 
 
 def _holds(one: Any, operator: str, other: Any) -> bool:
-    return bool(
-        {"<": one < other, "<=": one <= other, ">": one > other, ">=": one >= other, "<>": one != other}[operator]
-    )
+    return bool(_COMPARISONS[operator](one, other))
+
+
+_COMPARISONS = {
+    "=": operator_module.eq, "<>": operator_module.ne, "<": operator_module.lt, "<=": operator_module.le,
+    ">": operator_module.gt, ">=": operator_module.ge,
+}  # fmt: skip

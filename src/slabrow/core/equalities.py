@@ -173,7 +173,9 @@ class Equalities:
         if item is None:
             return None
         type_name = None
-        if item.table is not None and not item.renamed:
+        if item.table is None:
+            type_name = item.types.get(folded(node.this))
+        elif not item.renamed:
             column = self.schema.tables[item.table].get(folded(node.this))
             type_name = (
                 None if column is None else column.kind.value if column.kind is Kind.INTEGER else column.type_name

@@ -4,9 +4,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from slabrow.core.by import By
-from slabrow.core.keysets import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest, When
+from slabrow.core.keysets import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest
 from slabrow.core.reasons import SENTENCES, Reason
 from slabrow.core.tree import Tree
+from slabrow.core.when import When
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,6 +1,6 @@
 """The entries of FROM, and which of them a column belongs to."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from sqlglot import exp
@@ -22,7 +22,12 @@ class FromItem:
     nullable: bool = False
     own: list[exp.Expression] = field(default_factory=list)  # conditions of the ON that reads it
     is_opaque: bool = False
+    is_anti: bool = False  # of NOT EXISTS: only rows that find none here are kept
     scope: "Ctes | None" = None  # of the query, where it is not that of the block
+    types: Mapping[str, str] = field(default_factory=dict)  # of output columns that are columns of a table
+    hidden: set[str] = field(default_factory=set)  # names that USING and NATURAL have merged into another entry's
+    merged_with: dict[str, "FromItem"] = field(default_factory=dict)  # by a FULL JOIN, which may show either one's
+    block: exp.Expression | None = None  # the sub-query that it was dissolved from
 
 
 Ctes = dict[str, "Cte"]  # by name: those that a block sees
@@ -51,8 +56,10 @@ def resolve(column: exp.Column, items: Sequence[FromItem]) -> "FromItem | None":
     if table is not None:
         found = [item for item in items if item.alias == folded(table)]
         return found[0] if len(found) == 1 else None
-    found = [item for item in items if item.columns is not None and name in item.columns]
-    unknown = [item for item in items if item.columns is None]
+    # A sub-query that was dissolved here has names that nobody else can mean.
+    seen = [item for item in items if item.block is None]
+    found = [item for item in seen if item.columns is not None and name in item.columns and name not in item.hidden]
+    unknown = [item for item in seen if item.columns is None]
     return found[0] if len(found) == 1 and not unknown else None
 
 

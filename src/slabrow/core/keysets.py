@@ -12,28 +12,22 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time
-from enum import IntEnum
 from functools import lru_cache
 from itertools import product
 from typing import TYPE_CHECKING, Any, assert_never
 
+from slabrow.core.answers import HashPlace
 from slabrow.core.bounds import CatchAll, Hashed, Listed, Range
 from slabrow.core.by import By
 from slabrow.core.errors import UsageError
-from slabrow.core.keys import Key, Kind, Opaque, Value, order, spell
+from slabrow.core.keys import Edge, Key, Kind, Opaque, Value, order, spell
 from slabrow.core.reasons import Reason
 from slabrow.core.tree import KeyColumn, Partition, Tree
+from slabrow.core.when import When
 
 if TYPE_CHECKING:
+    from slabrow.core.answers import Answers
     from slabrow.core.hash_keys import HashType
-
-
-class When(IntEnum):
-    """The earliest moment at which a value is known: while planning, as execution starts, while it runs."""
-
-    PLAN = 0
-    START = 1
-    RUN = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,12 +56,16 @@ class Among:
 
 @dataclass(frozen=True, slots=True)
 class NotAmong:
-    """`column NOT IN (…)`, of several values: like `Among` the server takes them one by one."""
+    """`column NOT IN (…)`, of several values: like `Among` the server takes them one by one.
+
+    has_null   whether a NULL is among them: then no row satisfies it, which the server does not see everywhere
+    """
 
     column: str
     values: tuple[Value, ...]
     when: When = When.PLAN
     fragment: str = field(default="", compare=False)
+    has_null: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,20 +148,25 @@ def _bits(low: int, high: int) -> int:
 
 
 class Pruner:
-    """A tree made ready for many conditions. Trees whose bounds Slabrow cannot order keep every leaf."""
+    """A tree made ready for many conditions. Trees whose bounds cannot be put in order keep every leaf.
 
-    def __init__(self, tree: Tree) -> None:
+    answers   what a server says of the order of values that has no rule here; None without a server
+    """
+
+    def __init__(self, tree: Tree, answers: "Answers | None" = None) -> None:
         self.tree = tree
         below: dict[str, list[Partition]] = {}
         for partition in tree.partitions:
             below.setdefault(partition.parent, []).append(partition)
-        self._top = _Level(tree.by, tree.key, below.get(tree.spelling, []))
+        self._top = _Level(tree.by, tree.key, below.get(tree.spelling, []), tree.spelling, answers)
         self._inner: dict[str, _Level] = {}
         for partition in tree.partitions:
             if not partition.is_leaf and partition.division is not None:
                 division = partition.division
                 children = below.get(partition.spelling, [])
-                self._inner[partition.spelling] = _Level(division.by, division.key, children)
+                self._inner[partition.spelling] = _Level(
+                    division.by, division.key, children, partition.spelling, answers
+                )
         self._below = below
         self._every = frozenset(leaf.spelling for leaf in tree.leaves)
 
@@ -232,13 +235,20 @@ class _Clauses:
 class _Level:
     """One partitioned table and its own partitions."""
 
-    def __init__(self, by: By, key: tuple[KeyColumn, ...], children: Sequence[Partition]) -> None:
+    def __init__(
+        self,
+        by: By,
+        key: tuple[KeyColumn, ...],
+        children: Sequence[Partition],
+        spelling: str,
+        answers: "Answers | None",
+    ) -> None:
         self.children = tuple(children)
         self.key = key
         self._places = {column.name: place for place, column in enumerate(key) if column.name is not None}
         self._everything = self.children
         self._rest = next((child for child in children if isinstance(child.bounds, CatchAll)), None)
-        self._bounds = _bounds(by, key, children)
+        self._bounds = _bounds(by, key, children, spelling, answers)
 
     def children_of(self, condition: Condition, until: When) -> tuple[Partition, ...]:
         """The children that may hold rows, in the order of their bounds."""
@@ -326,10 +336,12 @@ class _Level:
                         kept = self._any(tuple(Compared(column, "=", value) for value in values), until)
                         if kept is not None:
                             steps.append(kept)
-                case NotAmong(column, values, when):
+                case NotAmong(column, values, when, _, has_null):
                     place = self._places.get(column)
                     if place is not None and when <= until and self._bounds.takes(place, "<>"):
-                        for value in values:
+                        if has_null:
+                            raise _Contradiction
+                        for value in values if all(self._bounds.knows(place, each) for each in values) else ():
                             steps += self._bounds.steps(_Clauses({place: [Compared(column, "<>", value)]}))
                 case NullTest(column, is_null):
                     place = self._places.get(column)
@@ -338,6 +350,8 @@ class _Level:
                 case Compared(column, operator, value, when):
                     place = self._places.get(column)
                     if place is None or when > until or value is None or not self._bounds.takes(place, operator):
+                        continue
+                    if not self._bounds.knows(place, value):
                         continue
                     if place in clauses.nulls:
                         raise _Contradiction
@@ -404,35 +418,63 @@ class _Bounds:
     def steps(self, clauses: _Clauses) -> Sequence[_Kept]:
         raise NotImplementedError
 
+    def knows(self, place: int, value: Value) -> bool:
+        """Whether the value has a known place among the bounds of the key column at `place`."""
+        return True
 
-def _bounds(by: By, key: tuple[KeyColumn, ...], children: Sequence[Partition]) -> _Bounds | None:
+
+def _bounds(
+    by: By, key: tuple[KeyColumn, ...], children: Sequence[Partition], spelling: str, answers: "Answers | None"
+) -> _Bounds | None:
     """None where a bound cannot be put in order."""
+    if by is By.HASH:
+        return _HashBounds(key, children, spelling, answers)
+    ranking = [_ranking(column, place, children, answers) for place, column in enumerate(key)]
     if any(
-        isinstance(value, Opaque)
+        isinstance(value, Opaque) and ranking[place] is None
         for child in children
-        for value in _values(child)
+        for place, value in _values(child)
         if by is not By.LIST or key[0].kind is not Kind.OTHER
     ):
         return None
-    match by:
-        case By.RANGE:
-            return _RangeBounds(key, children)
-        case By.LIST:
-            return _ListBounds(key[0], children)
-        case By.HASH:
-            return _HashBounds(key, children)
-        case _:
-            assert_never(by)
+    return _RangeBounds(key, children, ranking) if by is By.RANGE else _ListBounds(key[0], children, ranking[0])
 
 
-def _values(child: Partition) -> Sequence[Value | None]:
+def _values(child: Partition) -> Iterator[tuple[int, Value | None]]:
+    """Each value of a bound, with the place of its column in the key."""
     match child.bounds:
         case Range(from_, to):
-            return (*(from_ or ()), *(to or ()))
+            for end in (from_, to):
+                yield from enumerate(end or ())
         case Listed(values):
-            return values
-        case _:
-            return ()
+            yield from ((0, value) for value in values)
+
+
+@dataclass(frozen=True, slots=True)
+class _Ranking:
+    """The order of a column's values, as a server gives it."""
+
+    answers: "Answers"
+    order: tuple[str, str]
+
+    def of(self, value: Value) -> "_Rank | None":
+        """None where it is not known, or not yet."""
+        if isinstance(value, Edge):
+            return order((value,))[0]
+        rank = self.answers.rank(self.order, spell(value))
+        return None if rank is None else (0, rank)
+
+
+def _ranking(
+    column: KeyColumn, place: int, children: Sequence[Partition], answers: "Answers | None"
+) -> _Ranking | None:
+    """None where the order is known here, or not by the server either."""
+    if answers is None or column.name is None or column.is_ordered:
+        return None
+    found = _Ranking(answers, (column.bare_type, column.collation or ""))
+    own = [value for child in children for at, value in _values(child) if at == place and value is not None]
+    ranks = [found.of(value) for value in own]  # all of them, so that they are asked about at once
+    return None if None in ranks else found
 
 
 def _rank(value: Value) -> _Rank:
@@ -445,9 +487,12 @@ def _rank(value: Value) -> _Rank:
 class _RangeBounds(_Bounds):
     """Every bound once, in order; offset i is what lies below bound i, the last offset what lies above them all."""
 
-    def __init__(self, key: tuple[KeyColumn, ...], children: Sequence[Partition]) -> None:
+    def __init__(
+        self, key: tuple[KeyColumn, ...], children: Sequence[Partition], ranking: Sequence[_Ranking | None]
+    ) -> None:
         self._width = len(key)
-        self._is_ordered = [column.is_ordered for column in key]
+        self._ranking = ranking
+        self._is_ordered = [column.is_ordered or ranks is not None for column, ranks in zip(key, ranking, strict=True)]
         ends = {
             self._end(end, edge)
             for child in children
@@ -473,7 +518,7 @@ class _RangeBounds(_Bounds):
         return list(found)
 
     def _end(self, end: Key | None, edge: _Rank) -> tuple[_Rank, ...]:
-        ranks = [edge] if end is None else [_rank(value) for value in end]
+        ranks = [edge] if end is None else [self._ranked(place, value) for place, value in enumerate(end)]
         for place, rank in enumerate(ranks):
             if rank in (_MINVALUE, _MAXVALUE):
                 return (*ranks[:place], *[rank] * (self._width - place))
@@ -504,24 +549,35 @@ class _RangeBounds(_Bounds):
         for operator, found in by_operator.items():
             for place, test in found:
                 if place == 0:
-                    yield self._matching(operator, (self._ranked(test),))
+                    yield self._matching(operator, (self._ranked(0, test.value),))
                     continue
                 usable = {"<": ("=", "<="), "<=": ("=", "<="), ">": ("=", ">="), ">=": ("=", ">=")}.get(
                     operator, ("=",)
                 )
                 prefixes = [
-                    [self._ranked(each) for kind in usable for at, each in by_operator[kind] if at == before]
+                    [
+                        self._ranked(before, each.value)
+                        for kind in usable
+                        for at, each in by_operator[kind]
+                        if at == before
+                    ]
                     for before in range(place)
                 ]
                 if not all(prefixes):
                     break
                 for prefix in product(*prefixes):
-                    yield self._matching(operator, (*prefix, self._ranked(test)))
+                    yield self._matching(operator, (*prefix, self._ranked(place, test.value)))
 
-    @staticmethod
-    def _ranked(test: Compared) -> _Rank:
-        assert test.value is not None
-        return _rank(test.value)
+    def knows(self, place: int, value: Value) -> bool:
+        ranks = self._ranking[place]
+        return ranks is None or ranks.of(value) is not None
+
+    def _ranked(self, place: int, value: Value | None) -> _Rank:
+        assert value is not None
+        ranks = self._ranking[place]
+        rank = _rank(value) if ranks is None else ranks.of(value)
+        assert rank is not None
+        return rank
 
     def _matching(self, operator: str, values: tuple[_Rank, ...]) -> _Kept:
         """get_matching_range_bounds."""
@@ -593,9 +649,10 @@ class _RangeBounds(_Bounds):
 class _ListBounds(_Bounds):
     """Every listed value once, in order where there is one; the offset of a value leads to its partition."""
 
-    def __init__(self, column: KeyColumn, children: Sequence[Partition]) -> None:
-        self._is_ordered = column.is_ordered
-        self._is_known = column.name is not None and column.kind is not Kind.OTHER
+    def __init__(self, column: KeyColumn, children: Sequence[Partition], ranking: _Ranking | None) -> None:
+        self._ranking = ranking
+        self._is_ordered = column.is_ordered or ranking is not None
+        self._is_known = column.name is not None and (column.kind is not Kind.OTHER or ranking is not None)
         listed: dict[Any, Partition] = {}
         for child in children:
             if isinstance(child.bounds, Listed):
@@ -603,7 +660,7 @@ class _ListBounds(_Bounds):
                     if value is None:
                         self.null_home = child
                     else:
-                        listed[_rank(value) if self._is_known else value] = child
+                        listed[self._ranked(value) if self._is_known else value] = child
         self._values = sorted(listed) if self._is_ordered else list(listed)
         self._at = {value: place for place, value in enumerate(self._values)}
         self.homes = [listed[value] for value in self._values]
@@ -612,6 +669,14 @@ class _ListBounds(_Bounds):
 
     def takes(self, place: int, operator: str) -> bool:
         return self._is_known if operator in ("=", "<>") else self._is_ordered
+
+    def knows(self, place: int, value: Value) -> bool:
+        return self._ranking is None or self._ranking.of(value) is not None
+
+    def _ranked(self, value: Value) -> _Rank:
+        rank = _rank(value) if self._ranking is None else self._ranking.of(value)
+        assert rank is not None
+        return rank
 
     def steps(self, clauses: _Clauses) -> Sequence[_Kept]:
         if clauses.nulls:
@@ -624,7 +689,7 @@ class _ListBounds(_Bounds):
     def _matching(self, test: Compared) -> _Kept:
         """get_matching_list_bounds: all but an equality may also match values that are not listed."""
         assert test.value is not None
-        value = _rank(test.value)
+        value = self._ranked(test.value)
         place = self._at.get(value)
         match test.operator:
             case "=":
@@ -642,9 +707,15 @@ class _ListBounds(_Bounds):
 class _HashBounds(_Bounds):
     """Offsets are the remainders by the greatest modulus."""
 
-    def __init__(self, key: tuple[KeyColumn, ...], children: Sequence[Partition]) -> None:
+    def __init__(
+        self, key: tuple[KeyColumn, ...], children: Sequence[Partition], spelling: str, answers: "Answers | None"
+    ) -> None:
         self._width = len(key)
         self._types = _hash_types(key)
+        # Types that are not hashed here are hashed by the server, where there is one.
+        self._asked = answers if self._types is None and all(column.name for column in key) else None
+        self._spelling = spelling
+        self._bare_types = tuple(column.bare_type for column in key)
         parts = [(child, child.bounds) for child in children if isinstance(child.bounds, Hashed)]
         self._modulus = max((bounds.modulus for _, bounds in parts), default=1)
         homes: list[Partition | None] = [None] * self._modulus
@@ -656,7 +727,7 @@ class _HashBounds(_Bounds):
         self.everything = _Kept(_bits(0, self._modulus - 1))
 
     def takes(self, place: int, operator: str) -> bool:
-        return operator == "=" and self._types is not None
+        return operator == "=" and (self._types is not None or self._asked is not None)
 
     def steps(self, clauses: _Clauses) -> Sequence[_Kept]:
         columns: list[list[str | None]] = [
@@ -668,6 +739,9 @@ class _HashBounds(_Bounds):
         return [self._matching(key) for key in product(*columns)]
 
     def _matching(self, key: tuple[str | None, ...]) -> _Kept:
+        if self._asked is not None:
+            found = self._asked.place(HashPlace(self._spelling, self._modulus, key, self._bare_types))
+            return self.everything if found is None else _Kept(1 << found)
         if self._types is None:
             return self.everything
         try:

@@ -29,9 +29,9 @@ from slabrow.core.constants import (
     read,
 )
 from slabrow.core.keys import Kind, is_of, order, spell
-from slabrow.core.keysets import When
 from slabrow.core.periods import beginning, following, is_unit, not_before
 from slabrow.core.tree import KeyColumn
+from slabrow.core.when import When
 
 
 @dataclass(frozen=True, slots=True)

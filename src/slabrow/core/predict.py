@@ -4,9 +4,11 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
+from slabrow.core.answers import Answers
 from slabrow.core.conditions import bind, is_contradiction
 from slabrow.core.constants import Surroundings
 from slabrow.core.explain import Explanation, explained
+from slabrow.core.keys import Value, spell
 from slabrow.core.keysets import NOTHING, All, Condition, Pruner, Touched
 from slabrow.core.names import Name
 from slabrow.core.queries import Place, Statement, read_statement
@@ -37,17 +39,25 @@ NO_LEAF = Touched(frozenset(), frozenset(), False)
 
 @dataclass(slots=True)
 class Predictor:
-    """Predicts for many statements on one tree; each text is read once."""
+    """Predicts for many statements on one tree; each text is read once.
+
+    answers   what a server says of values; predictions note there what they would have to ask
+    """
 
     tree: Tree
     schema: Schema
     settings: Settings = USUAL
+    answers: Answers | None = None
     _pruner: Pruner = field(init=False)
     _statements: dict[str, Statement | None] = field(default_factory=dict)
     _shapes: dict[str, Statement | None] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self._pruner = Pruner(self.tree)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Takes up what the server has answered since."""
+        self._pruner = Pruner(self.tree, self.answers)
 
     def touched(self, sql: str, around: Surroundings) -> Touched | None:
         """None when the statement is not understood, or does not read the table."""
@@ -95,7 +105,7 @@ class Predictor:
 
     def at(self, place: Place, condition: Condition) -> Touched:
         """What one place at which the table is named touches."""
-        if is_contradiction(condition, self._not_null(place.table)):
+        if is_contradiction(condition, self._not_null(place.table), self._rank):
             return NO_LEAF
         if not self.settings.prunes:
             every = frozenset(leaf.spelling for leaf in self.tree.leaves)
@@ -104,6 +114,7 @@ class Predictor:
 
     def _read(self, sql: str, around: Surroundings) -> tuple[Statement | None, Surroundings]:
         """The statement, by its shape from the second of that shape on, and what stands for its literals."""
+        around = around if self.answers is None else replace(around, answers=self.answers)
         if sql in self._statements or _BY_PLACE.search(sql):
             return self._statement(sql), around
         shape = exact_shape_of(sql)
@@ -131,11 +142,18 @@ class Predictor:
         """
         for table, pattern in place.partners:
             condition = bind(pattern, around)
-            if table == self.tree.table and is_contradiction(condition, self._not_null(table)):
+            if table == self.tree.table and is_contradiction(condition, self._not_null(table), self._rank):
                 return True
             if condition in (NOTHING, All((NOTHING,))):
                 return True
         return False
+
+    def _rank(self, name: str, value: Value) -> int | None:
+        """The place of a value of a key column in the server's order. None where it is not known."""
+        column = next((each for each in self.tree.key if each.name == name), None)
+        if column is None or self.answers is None or column.is_ordered:
+            return None
+        return self.answers.rank((column.bare_type, column.collation or ""), spell(value))
 
     def _not_null(self, table: Name) -> frozenset[str]:
         return frozenset(name for name, column in self.schema.tables.get(table, {}).items() if column.not_null)

@@ -17,13 +17,17 @@ from slabrow.core.conditions import AllOf, AnyOf, Pattern, Reading
 from slabrow.core.constants import MARKED_NUMBER
 from slabrow.core.equalities import Equalities, equated
 from slabrow.core.from_items import Cte, Ctes, FromItem, resolve, without_alias
+from slabrow.core.keys import Kind
 from slabrow.core.names import Name
 from slabrow.core.parsed import parse, parse_anew
+from slabrow.core.pullup import Link, Qualifier, Uncertain, constants_of, link_of, unfolded, where_of, with_constants
 from slabrow.core.pushdown import moved_from_having, pushed_down, settled, without_columns
 from slabrow.core.rivalry import rivalry
 from slabrow.core.schema import Schema
 from slabrow.core.strictness import rejects_null
 from slabrow.core.tree import KeyColumn
+
+_MOST_JOINED = 20  # tables in one block: beyond that sub-queries are read on their own
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,8 +78,7 @@ def read_statement(sql: str, schema: Schema, literals: tuple[str, ...] = ()) -> 
     if parsed is None:
         return None
     try:
-        texts = (sql, *schema.views.values())
-        may_be_unknown = any("unknown" in text.lower() for text in texts)
+        may_be_unknown = any("unknown" in text.lower() for text in (sql, *schema.views.values()))
         return _statement(_with_places(parsed, literals), schema, may_be_unknown)
     except RecursionError:
         return None
@@ -92,8 +95,7 @@ def _with_places(parsed: exp.Expression, literals: tuple[str, ...]) -> exp.Expre
 
 
 def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool) -> Statement:
-    views = (view for text in schema.views.values() if (view := parse(text)) is not None)
-    rivals = rivalry((parsed, *views), schema.types_by_name())
+    rivals = rivalry((parsed, *_reached_views(parsed, schema)), schema.types_by_name())
     walk = _Walk(schema, Equalities(schema, equated(parsed), rivals.contested), may_be_unknown)
     kind = type(parsed).__name__.lower()
     target = None
@@ -127,6 +129,27 @@ def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool) -> 
     sets = parsed.expressions if isinstance(parsed, exp.Update) else ()
     changed = frozenset(folded(each.left.this) for each in sets if isinstance(each.left, exp.Column))
     return Statement(kind, tuple(walk.places), target, changed, rivals.is_settled)
+
+
+def _reached_views(parsed: exp.Expression, schema: Schema) -> list[exp.Expression]:
+    """The queries of the views that a statement names, and of those that they name."""
+    found: dict[Name, exp.Expression] = {}
+    waiting = [parsed] if schema.views else []
+    while waiting:
+        for table in waiting.pop().find_all(exp.Table):
+            if not isinstance(table.this, exp.Identifier):
+                continue
+            db = table.args.get("db")
+            name = schema.find(Name(folded(db) if db else None, folded(table.this)))
+            if (
+                name is not None
+                and name in schema.views
+                and name not in found
+                and (view := parse(schema.views[name])) is not None
+            ):
+                found[name] = view
+                waiting.append(view)
+    return list(found.values())
 
 
 def _is_target(node: exp.Table, parsed: exp.Expression) -> bool:
@@ -224,6 +247,7 @@ class _Walk:
         above += conjuncts(where.this) if where is not None else []
         above += moved_from_having(node)
         above += pushed_down(node, names, outer, [(item.alias, item.columns) for item in items])
+        above = self._pulled_up(items, above, scope)
         self._block(items, above, scope, node)
         for part in ("expressions", "where", "having", "qualify", "order", "limit", "group"):
             self._sub_queries_of(node.args.get(part), scope)
@@ -248,6 +272,7 @@ class _Walk:
             self._joined(other.args.get("joins") or (), items, above, scope)
         where = node.args.get("where")
         above += conjuncts(where.this) if where is not None else []
+        above = self._pulled_up(items, above, scope)
         self._block(items, above, scope, node)
         for part in ("expressions", "where"):
             self._sub_queries_of(node.args.get(part), scope)
@@ -269,12 +294,20 @@ class _Walk:
         items: list[FromItem] = []
         from_ = node.args.get("from_") or node.args.get("from")
         if from_ is not None:
-            items.append(self._item(from_.this, scope))
-            self._joined(from_.this.args.get("joins") or (), items, above, scope)
+            self._entry(from_.this, items, above, scope)
         self._joined(node.args.get("joins") or (), items, above, scope)
         for lateral in node.args.get("laterals") or ():
             items.append(self._item(lateral, scope))
         return items, above
+
+    def _entry(self, node: exp.Expression, items: list[FromItem], above: list[exp.Expression], scope: Ctes) -> None:
+        """One entry of FROM with what is joined to it, parentheses around joins taken off."""
+        inner = _in_parentheses(node)
+        if inner is None:
+            items.append(self._item(node, scope))
+        else:
+            self._entry(inner, items, above, scope)
+        self._joined(node.args.get("joins") or (), items, above, scope)
 
     def _joined(
         self, joins: Sequence[exp.Expression], items: list[FromItem], above: list[exp.Expression], scope: Ctes
@@ -283,9 +316,17 @@ class _Walk:
         within: list[exp.Expression] = []  # what holds since the last comma: JOIN binds more closely
         first = 0
         for join in joins:
+            inner = _in_parentheses(join.this)
+            is_plain = not any(join.args.get(part) for part in ("side", "method", "using"))
+            if inner is not None and is_plain and str(join.args.get("kind") or "").upper() in ("", "INNER", "CROSS"):
+                self._entry(inner, items, above, scope)
+                self._joined(join.this.args.get("joins") or (), items, above, scope)
+                above += conjuncts(join.args["on"]) if join.args.get("on") is not None else []
+                continue
             item = self._item(join.this, scope)
             on = conjuncts(join.args["on"]) if join.args.get("on") is not None else []
-            on += _using(join, items, item)
+            merged = _merged_names(join, items[first:], item)
+            on += _using(merged, items[first:], item, str(join.args.get("side") or "").upper())
             if not on and not any(join.args.get(part) for part in ("side", "kind", "method", "using")):
                 above += within
                 within = []
@@ -308,7 +349,7 @@ class _Walk:
                 case _:
                     within += on
             if str(join.args.get("kind") or "").upper() == "SEMI" or join.args.get("method"):
-                item.is_opaque = str(join.args.get("method") or "").upper() != "NATURAL"
+                item.is_opaque = str(join.args.get("method") or "").upper() != "NATURAL" or merged is None
             items.append(item)
         above += within
 
@@ -326,7 +367,8 @@ class _Walk:
                 return FromItem(node, alias, None, is_opaque=True)
             names = self._output_names(node.this, scope)
             columns = renamed_columns(names, renamed)
-            return FromItem(node, alias, columns, query=node.this, renamed=renamed)
+            types = self._types(node.this, scope, renamed)
+            return FromItem(node, alias, columns, query=node.this, renamed=renamed, types=types)
         if not isinstance(node, exp.Table) or not isinstance(node.this, exp.Identifier):
             columns = renamed or None
             return FromItem(node, alias, columns)
@@ -341,7 +383,10 @@ class _Walk:
         if name in self.schema.views:
             query = parse(self.schema.views[name])
             names = self._output_names(query, {}) if query is not None else None
-            return FromItem(node, alias, renamed_columns(names, renamed), query=query, renamed=renamed, scope={})
+            types = {} if query is None else self._types(query, {}, renamed)
+            return FromItem(
+                node, alias, renamed_columns(names, renamed), query=query, renamed=renamed, scope={}, types=types
+            )
         columns = tuple(self.schema.tables[name])
         return FromItem(node, alias, renamed_columns(columns, renamed), table=name, renamed=renamed)
 
@@ -360,7 +405,54 @@ class _Walk:
             query=cte.node.this,
             renamed=renamed or tuple(map(folded, alias_columns)),
             scope=cte.scope,
+            types=self._types(cte.node.this, cte.scope, renamed),
         )
+
+    def _types(self, node: exp.Expression, scope: Ctes, renamed: Sequence[str] = ()) -> dict[str, str]:
+        """The types of a query's output columns, of those that are columns of a table."""
+        while isinstance(node, exp.Subquery | exp.Paren):
+            node = node.this
+        if isinstance(node, exp.SetOperation):
+            left, right = (self._types(cast(exp.Expression, side), scope) for side in (node.left, node.right))
+            found = {name: kind for name, kind in left.items() if list(right.values()) == list(left.values())}
+        elif isinstance(node, exp.Select):
+            found = self._types_of_select(node, scope)
+        else:
+            found = {}
+        names = [*renamed, *list(found)[len(renamed) :]] if len(renamed) <= len(found) else list(found)
+        return dict(zip(names, found.values(), strict=True))
+
+    def _types_of_select(self, node: exp.Select, scope: Ctes) -> dict[str, str]:
+        shown = outputs(node, self._sources(node, scope))
+        by_alias: dict[str, dict[str, str]] = {}
+        for entry in _entries(node):
+            alias_node = entry.args.get("alias")
+            alias = folded(alias_node.this) if alias_node is not None and alias_node.this is not None else ""
+            if isinstance(entry, exp.Subquery) and not isinstance(entry.this, exp.Table):
+                by_alias[alias] = self._types(entry.this, scope)
+            elif isinstance(entry, exp.Table) and isinstance(entry.this, exp.Identifier):
+                bare = folded(entry.this)
+                cte = None if entry.args.get("db") else scope.get(bare)
+                name = self.table_name(entry)
+                if cte is not None:
+                    by_alias[alias or bare] = self._types(cte.node.this, cte.scope)
+                elif name is not None and name in self.schema.tables:
+                    by_alias[alias or bare] = {
+                        column: each.kind.value if each.kind is Kind.INTEGER else each.type_name
+                        for column, each in self.schema.tables[name].items()
+                    }
+        found: dict[str, str] = {}
+        for shown_name, expression in shown or ():
+            found[shown_name] = ""
+            if isinstance(expression, exp.Column) and isinstance(expression.this, exp.Identifier):
+                table, column = expression.args.get("table"), folded(expression.this)
+                kinds = [
+                    types[column]
+                    for alias, types in by_alias.items()
+                    if column in types and (table is None or alias == folded(table))
+                ]
+                found[shown_name] = kinds[0] if len(set(kinds)) == 1 else ""
+        return found
 
     def _output_names(self, node: exp.Expression, scope: Ctes) -> tuple[str, ...] | None:
         """The names of a query's output columns, `*` spelled out; None when one is not known."""
@@ -373,10 +465,7 @@ class _Walk:
 
     def _sources(self, node: exp.Select, scope: Ctes) -> list["Source"]:
         """What the entries of FROM give out, before anything is read of them."""
-        from_ = node.args.get("from_") or node.args.get("from")
-        entries = [] if from_ is None else [from_.this, *(join.this for join in from_.this.args.get("joins") or ())]
-        entries += [join.this for join in node.args.get("joins") or ()]
-        return [self._source(entry, scope) for entry in entries]
+        return [self._source(entry, scope) for entry in _entries(node)]
 
     def _source(self, node: exp.Expression, scope: Ctes) -> "Source":
         alias_node = node.args.get("alias")
@@ -400,17 +489,74 @@ class _Walk:
                 names = self._output_names(view, {}) if view is not None else None
         return alias, renamed_columns(names, renamed)
 
+    def _pulled_up(self, items: list[FromItem], above: Sequence[exp.Expression], scope: Ctes) -> list[exp.Expression]:
+        """The conditions of a block once sub-queries are dissolved in it; their tables join the entries of FROM."""
+        waiting, found = list(above), list[exp.Expression]()
+        while waiting:
+            condition = waiting.pop(0)
+            if (plain := unfolded(condition)) is not None:
+                waiting += plain
+                continue
+            link = link_of(condition)
+            more = None if link is None or len(items) > _MOST_JOINED else self._dissolved(link, items, scope)
+            if more is None:
+                found.append(condition)
+            else:
+                waiting += more
+        constants = {
+            id(item): given
+            for item in items
+            if not item.nullable and item.table is None and (given := constants_of(item)) is not None
+        }
+        if not constants:
+            return found
+        for item in items:
+            item.own = [with_constants(each, items, constants) for each in item.own]
+        return [with_constants(each, items, constants) for each in found]
+
+    def _dissolved(self, link: Link, items: list[FromItem], scope: Ctes) -> list[exp.Expression] | None:
+        """The conditions of a sub-query that becomes a join, its tables among the entries. None where it stays."""
+        before = len(self.seen)
+        inner, above = self._items(link.select, scope)
+        above += where_of(link.select)
+        names = Qualifier(inner)
+        try:
+            outputs = [names.qualified(each.unalias()) for each in link.select.expressions] if link.pairs else []
+            conditions = [names.qualified(each) for each in above]
+            own = [[names.qualified(each) for each in item.own] for item in inner]
+        except Uncertain:
+            conditions = None
+        may_be_anti = len(inner) == 1 and inner[0].table is not None
+        if conditions is None or (link.is_anti and not may_be_anti) or any(item.is_opaque for item in inner):
+            del self.seen[before:]
+            return None
+        names.rename()
+        for item, renamed in zip(inner, own, strict=True):
+            item.own, item.block = renamed, link.select
+        items += inner
+        self.seen.append(link.select)
+        self._sub_queries_of(link.select.args.get("expressions"), scope)
+        if link.is_anti:
+            inner[0].nullable, inner[0].is_anti = True, True
+            inner[0].own += conditions
+            return []
+        return [
+            *conditions,
+            *(exp.EQ(this=one.copy(), expression=other) for one, other in zip(link.pairs, outputs, strict=True)),
+        ]
+
     def _block(self, items: list[FromItem], above: list[exp.Expression], scope: Ctes, node: exp.Expression) -> None:
         """Hands every entry of FROM the conditions that hold for it."""
         for item in items:
             # An outer join whose rows with NULLs the block throws away is an inner one (reduce_outer_joins).
-            if item.nullable and any(rejects_null(condition, item.alias) for condition in above):
+            if item.nullable and not item.is_anti and any(rejects_null(each, item.alias) for each in above):
                 item.nullable = False
                 above += [condition for condition in item.own if condition not in above]
         # So is a FULL JOIN that throws them away on both sides.
         for before, joined, on in self.full:
             if any(joined is item for item in items) and not any(item.nullable for item in (*before, joined)):
                 above += [condition for condition in on if condition not in above]
+        _state_on_both(above, items)
         derived = self.equalities.derived(above, items)
         self.equalities.note_rivals(above, items)
         partners: list[tuple[int, tuple[Name, Pattern]]] = []
@@ -465,7 +611,10 @@ class _Walk:
         pattern: Pattern = AllOf(tuple(reading.read(condition) for condition in conditions))
         if item.node.args.get("only"):
             pattern = AnyOf(())  # the table itself, which holds no rows, and none of its partitions
-        ordered, limit = _order_and_limit(node, items, is_own)
+        if item.block is not None:
+            self.places.append(Place(item.table, item.alias, pattern))
+            return
+        ordered, limit = _order_and_limit(node, [each for each in items if each.block is None], is_own)
         self.places.append(
             Place(item.table, item.alias, pattern, ordered, limit, (), _wanted(node, is_own), _is_counted(node))
         )
@@ -488,14 +637,84 @@ class _Walk:
                 waiting += list(each.iter_expressions())
 
 
-def _using(join: exp.Expression, items: Sequence[FromItem], item: FromItem) -> list[exp.Expression]:
-    """USING (c) as an equality, where only one earlier entry can have the column."""
+def _entries(node: exp.Select) -> list[exp.Expression]:
+    """The entries of FROM in their order, those within parentheses too."""
+    from_ = node.args.get("from_") or node.args.get("from")
     found: list[exp.Expression] = []
-    for part in join.args.get("using") or ():
-        holders = [each for each in items if each.columns is None or folded(part) in each.columns]
-        if len(holders) == 1:
-            found.append(exp.EQ(this=column_of(part, holders[0].alias), expression=column_of(part, item.alias)))
+    waiting = [] if from_ is None else [from_.this]
+    waiting += [join.this for join in node.args.get("joins") or ()]
+    while waiting:
+        each = waiting.pop(0)
+        inner = _in_parentheses(each)
+        waiting = [join.this for join in each.args.get("joins") or ()] + waiting
+        if inner is None:
+            found.append(each)
+        else:
+            waiting.insert(0, inner)
     return found
+
+
+def _in_parentheses(node: exp.Expression) -> exp.Expression | None:
+    """The first entry of joins that stand in parentheses without a name of their own."""
+    if isinstance(node, exp.Subquery) and isinstance(node.this, exp.Table) and node.args.get("alias") is None:
+        inner: exp.Expression = node.this
+        return inner
+    return None
+
+
+def _merged_names(join: exp.Expression, items: Sequence[FromItem], item: FromItem) -> list[str] | None:
+    """The columns that USING or NATURAL merges. None where they are not all known."""
+    if join.args.get("using"):
+        return [folded(part) for part in join.args["using"]]
+    if str(join.args.get("method") or "").upper() != "NATURAL":
+        return []
+    if item.columns is None or any(each.columns is None for each in items):
+        return None
+    shown = {name for each in items for name in each.columns or () if name not in each.hidden}
+    return [name for name in item.columns if name in shown]
+
+
+def _using(merged: Sequence[str] | None, items: Sequence[FromItem], item: FromItem, side: str) -> list[exp.Expression]:
+    """USING (c) as equalities. A merged name then means the column of the side that always has rows.
+
+    Of FULL JOIN it is the one or the other: neither entry's alone (and both, beside a constant: `_stated_on_both`).
+    """
+    found: list[exp.Expression] = []
+    for name in merged or ():
+        holders = [each for each in items if (each.columns is None or name in each.columns) and name not in each.hidden]
+        if len(holders) != 1:
+            for each in holders:
+                each.hidden.add(name)
+            item.hidden.add(name)
+            continue
+        part = exp.to_identifier(name, quoted=True)
+        found.append(exp.EQ(this=column_of(part, holders[0].alias), expression=column_of(part, item.alias)))
+        if side in ("RIGHT", "FULL"):
+            holders[0].hidden.add(name)
+        if side == "FULL":
+            item.merged_with[name] = holders[0]
+        if side != "RIGHT":
+            item.hidden.add(name)
+    return found
+
+
+def _state_on_both(above: Sequence[exp.Expression], items: Sequence[FromItem]) -> None:
+    """`merged = constant` above a FULL JOIN holds on both of its sides (reconsider_full_join_clause, equivclass.c)."""
+    for condition in above:
+        if not isinstance(condition, exp.EQ):
+            continue
+        for side, other in ((condition.left, condition.right), (condition.right, condition.left)):
+            if (
+                not isinstance(side, exp.Column)
+                or side.args.get("table") is not None
+                or other.find(exp.Column, exp.Query)
+            ):
+                continue
+            name = folded(side.this) if isinstance(side.this, exp.Identifier) else ""
+            for item in items:
+                for each in (item, item.merged_with[name]) if name in item.merged_with else ():
+                    part = exp.to_identifier(name, quoted=True)
+                    each.own.append(exp.EQ(this=column_of(part, each.alias), expression=other.copy()))
 
 
 def _order_and_limit(

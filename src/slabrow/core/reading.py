@@ -11,10 +11,11 @@ from slabrow.core.costs import Access
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.facts import TableFacts
 from slabrow.core.keys import Value, order
-from slabrow.core.keysets import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest, When
+from slabrow.core.keysets import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest
 from slabrow.core.queries import Place, Statement, read_statement
 from slabrow.core.schema import Schema
 from slabrow.core.selectivity import Estimator
+from slabrow.core.when import When
 from slabrow.core.workload import Run, Shape, Workload
 
 _STAND_INS = (0.1, 0.3, 0.5, 0.7, 0.9)  # places in the histogram from which unknown values are taken

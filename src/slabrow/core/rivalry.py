@@ -33,7 +33,7 @@ def rivalry(trees: Iterable[exp.Expression], types: Mapping[str, frozenset[str]]
     for members, are_joined in found.members():
         constants = {text: node for name in members for text, node in found.constants.get(name, {}).items()}
         kinds = frozenset[str]().union(*(types.get(name, frozenset({""})) for name in members))
-        are_alike = len(kinds) == 1 and all(isinstance(node, exp.Literal) for node in constants.values())
+        are_alike = len(kinds) == 1 and all(_is_literal_of(node, *kinds) for node in constants.values())
         if len(constants) > 1 and not are_alike:
             contested |= members
         # A single clock value is no constant as the server plans, and is taken by all members as it starts.
@@ -108,6 +108,22 @@ class _Classes:
     def _compare(self, name: str, value: object) -> None:
         if isinstance(value, exp.Expression) and value.find(exp.Column, exp.Select) is None:
             self.constants.setdefault(name, {})[value.sql()] = value
+
+
+def _is_literal_of(node: exp.Expression, type_name: str) -> bool:
+    """Whether it is a literal, or one that is cast to the type of the columns: known as the server plans."""
+    while isinstance(node, exp.Paren):
+        node = node.this
+    if not isinstance(node, exp.Cast):
+        return isinstance(node, exp.Literal)
+    cast_to = _TYPES.get(node.to.sql("postgres").lower(), node.to.sql("postgres").lower())
+    return isinstance(node.this, exp.Literal) and cast_to == type_name
+
+
+_TYPES = {
+    "int": "integer", "bigint": "integer", "smallint": "integer", "timestamptz": "timestamp with time zone",
+    "timestamp": "timestamp without time zone", "varchar": "character varying", "decimal": "numeric",
+}  # fmt: skip
 
 
 def _is_column(node: object) -> bool:

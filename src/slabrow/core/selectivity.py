@@ -11,8 +11,9 @@ from math import prod
 
 from slabrow.core.estimates import ColumnStatistics
 from slabrow.core.keys import Kind, Value, order
-from slabrow.core.keysets import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest, When
+from slabrow.core.keysets import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest
 from slabrow.core.tree import KeyColumn
+from slabrow.core.when import When
 
 _EQUAL_DEFAULT = 0.005  # DEFAULT_EQ_SEL
 _OPEN_RANGE = 1 / 3  # DEFAULT_INEQ_SEL

@@ -10,12 +10,15 @@ from slabrow.core.by import By
 from slabrow.core.keys import Key, Kind
 from slabrow.core.names import Name
 
+_AS_LITERALS = {"character": "bpchar", "bit": '"bit"'}  # by these names a length of 1 is meant
+
 
 @dataclass(frozen=True, slots=True)
 class KeyColumn:
     """A column of the partition key. name is None for an expression, which `text` then spells.
 
     in_byte_order   of texts: whether their collation sorts them by code point, as "C" does
+    collation       that of the key, as SQL; None where the type has none, or it is not known
     """
 
     name: str | None
@@ -24,11 +27,22 @@ class KeyColumn:
     type_name: str
     not_null: bool = False
     in_byte_order: bool = False
+    collation: str | None = None
+
+    @property
+    def bare_type(self) -> str:
+        """The type without length, precision and scale: as which a literal is read that is compared with it."""
+        bare = self.type_name
+        if "(" in bare:
+            bare = bare[: bare.index("(")] + bare[bare.index(")") + 1 :]
+        return _AS_LITERALS.get(bare, bare)
 
     @property
     def is_ordered(self) -> bool:
         """Whether the order of its values is known here."""
-        return self.name is not None and (self.in_byte_order or self.kind not in (Kind.TEXT, Kind.OTHER))
+        if self.kind is Kind.TEXT:  # trailing blanks of a `character` do not count: the server's own order knows that
+            return self.name is not None and self.in_byte_order and not self.type_name.startswith("character(")
+        return self.name is not None and self.kind is not Kind.OTHER
 
 
 @dataclass(frozen=True, slots=True)

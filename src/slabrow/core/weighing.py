@@ -15,13 +15,14 @@ from slabrow.core.due import Namer, Planned, as_key, divided, due_partitions, la
 from slabrow.core.errors import LayoutError
 from slabrow.core.facts import TableFacts
 from slabrow.core.keys import Value
-from slabrow.core.keysets import Pruner, When
+from slabrow.core.keysets import Pruner
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.reading import Asked, ReadShape, TableWorkload, windows
 from slabrow.core.sizes import leaf_shares
 from slabrow.core.spans import Unit, shifted
 from slabrow.core.tree import Division, KeyColumn, Partition, Tree
+from slabrow.core.when import When
 from slabrow.core.windows import WindowRule, window_rule
 
 NAME_LIMIT = 63

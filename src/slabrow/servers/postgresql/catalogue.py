@@ -8,12 +8,10 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from psycopg import errors as sqlstate
 
-from slabrow.core.bounds import Listed
 from slabrow.core.by import By
 from slabrow.core.errors import ServerError, UsageError, nearest
 from slabrow.core.estimates import ColumnStatistics
@@ -153,8 +151,8 @@ def _tree_from(rows: Sequence[TreeRow], extremes: Mapping[int, tuple[Key, Key]])
 
 def _columns(row: TreeRow) -> tuple[KeyColumn, ...]:
     return tuple(
-        KeyColumn(name, text, kind_of(type_name) if name else Kind.OTHER, type_name, not_null, in_byte_order)
-        for name, text, type_name, not_null, in_byte_order in row.key or ()
+        KeyColumn(name, text, kind_of(type_name) if name else Kind.OTHER, type_name, not_null, in_byte_order, collation)
+        for name, text, type_name, not_null, in_byte_order, collation in row.key or ()
     )
 
 

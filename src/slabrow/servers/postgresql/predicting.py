@@ -27,8 +27,10 @@ def schema(connection: Connection, names: Iterable[Name]) -> Schema:
     while waiting:
         rows = connection.execute(
             """SELECT n.nspname, c.relname, CASE WHEN c.relkind = 'v' THEN pg_get_viewdef(c.oid) END,
-                      (SELECT jsonb_agg(jsonb_build_array(a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull)
-                                        ORDER BY a.attnum)
+                      (SELECT jsonb_agg(jsonb_build_array(
+                           a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull,
+                           CASE WHEN a.attcollation <> 0 THEN a.attcollation::regcollation::text END)
+                           ORDER BY a.attnum)
                        FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)
                FROM (SELECT DISTINCT to_regclass(name) AS oid FROM unnest(%s::text[]) name) w
                JOIN pg_class c ON c.oid = w.oid JOIN pg_namespace n ON n.oid = c.relnamespace""",
@@ -43,8 +45,8 @@ def schema(connection: Connection, names: Iterable[Name]) -> Schema:
                 waiting |= {str(each) for each in tables_in(views[name]) or ()} - asked
                 continue
             found[name] = {
-                column: KeyColumn(column, column, kind_of(type_name), type_name, not_null)
-                for column, type_name, not_null in columns_found or ()
+                column: KeyColumn(column, column, kind_of(type_name), type_name, not_null, collation=collation)
+                for column, type_name, not_null, collation in columns_found or ()
             }
     return Schema(found, tuple(path[0]) if path else (), views)
 

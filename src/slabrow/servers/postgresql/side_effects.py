@@ -142,6 +142,19 @@ class Fence:
             return f"it reads the foreign table {name} through {wrapper}, which is not looked into"
         return self._set_off(names) if changes else None
 
+    def may_evaluate(self, sql: str) -> bool:
+        """Whether a constant expression reaches nothing that is not run, and nothing volatile."""
+        try:
+            called, operators = called_in(sql), operators_in(sql)
+        except ValueError:
+            return False
+        return not (
+            called & self._barred_names.keys()
+            or called & self._volatile_names
+            or operators & self._barred_operators.keys()
+            or self._barred_everywhere
+        )
+
     def _set_off(self, names: frozenset[str]) -> str | None:
         for what, definition in self._rows(_SET_OFF, names):
             if definition is None:
@@ -201,6 +214,10 @@ class Fence:
     @cached_property
     def _barred_names(self) -> dict[str, str]:
         return {self._functions[oid].name: reason for oid, reason in self._barred.items()}
+
+    @cached_property
+    def _volatile_names(self) -> frozenset[str]:
+        return frozenset(each.name for each in self._functions.values() if each.volatility == "v")
 
     @cached_property
     def _barred_operators(self) -> dict[str, str]:

@@ -31,7 +31,8 @@ _QUERY = """
                           format_type(coalesce(a.atttypid, 'text'::regtype), a.atttypmod),
                           coalesce(a.attnotnull, false),
                           CASE WHEN l.collname = 'default' THEN d.datcollate IN ('C', 'POSIX') OR d.datlocprovider = 'b'
-                          ELSE coalesce(l.collcollate IN ('C', 'POSIX') OR l.collprovider = 'b', false) END)
+                          ELSE coalesce(l.collcollate IN ('C', 'POSIX') OR l.collprovider = 'b', false) END,
+                          CASE WHEN k.sorting <> 0 THEN k.sorting::regcollation::text END)
                           ORDER BY k.place)
                FROM unnest(p.partattrs::int2[], p.partcollation::oid[]) WITH ORDINALITY AS k (attnum, sorting, place)
                JOIN pg_database d ON d.datname = current_database()
@@ -56,7 +57,7 @@ _BY_NAME = _QUERY.format(
 class TreeRow(NamedTuple):
     """A row of the query.
 
-    key     [name, text, type, not null, in byte order] for each key column of a divided table
+    key     [name, text, type, not null, in byte order, collation] for each key column of a divided table
     places  of the table itself: under which names it was asked for, counted from 1
     """
 
