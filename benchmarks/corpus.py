@@ -17,16 +17,15 @@ import psycopg
 from benchmarks.classes import BEFORE
 from benchmarks.classes import LAYOUTS as MORE
 from benchmarks.layouts import Layout, months, ranges
-from slabrow.core.answers import Answers
 from slabrow.core.constants import Surroundings
 from slabrow.core.names import Name
 from slabrow.core.predict import Predictor
 from slabrow.servers.postgresql import catalogue, predicting
-from slabrow.servers.postgresql.answering import answer
 from slabrow.servers.postgresql.connection import Connection, connect
 from slabrow.servers.postgresql.plans import read_plan
 from slabrow.servers.postgresql.private import find_binaries, start
 from slabrow.servers.postgresql.side_effects import Fence
+from slabrow.work.answered import ask_ahead, new_answers
 
 LAYOUTS = (
     Layout("range of dates", "k date, v int", "RANGE (k)", months("date"), ("k",), ("'2026-01-15'", "'2026-03-01'", "'2026-04-20'", "'2030-01-01'"),
@@ -145,9 +144,8 @@ def _explained(connection: Connection, sql: str) -> dict[str, object]:
     return row[0][0]
 
 
-def judge(connection: Connection, layout: Layout, tally: Tally, verbose: bool) -> Counter[str]:
-    """Runs every statement on one layout. Returns those that were predicted wider."""
-    wider: Counter[str] = Counter()
+def prepared(connection: Connection, layout: Layout) -> tuple[Predictor, Surroundings]:
+    """The tables and views of a layout, made anew, and what predicts on them."""
     connection.execute("DROP TABLE IF EXISTS t, o CASCADE")
     columns = layout.columns.replace("{collation}", "other")
     connection.execute(f"CREATE TABLE t ({columns}) PARTITION BY {layout.by}".encode())
@@ -165,13 +163,27 @@ def judge(connection: Connection, layout: Layout, tally: Tally, verbose: bool) -
         connection.execute(f"INSERT INTO o VALUES ({value}, 1)".encode())
     connection.execute("ANALYZE t, o")
     tree = catalogue.tree(connection, Name("public", "t"))
-    answers = Answers(version=connection.info.server_version // 10_000)
+    answers = new_answers(connection)
     schema = predicting.schema(connection, [Name(None, each) for each in ("t", "o", "w", "wj", "wg", "wu")])
     predictor = Predictor(tree, schema, answers=answers)
     zone = catalogue.time_zone(connection)
     assert zone is not None
     around = Surroundings(zone, catalogue.moment(connection))
-    every = {leaf.spelling for leaf in tree.leaves}
+    return predictor, around
+
+
+def explained_plan(connection: Connection, sql: str) -> set[str]:
+    """The leaves of the plan. Raises the driver's errors."""
+    with connection.transaction(force_rollback=True):
+        plan = read_plan(_explained(connection, f"EXPLAIN (VERBOSE, FORMAT JSON) {sql}"))
+    return {scan.relation.removeprefix("public.") for scan in plan.scans}
+
+
+def judge(connection: Connection, layout: Layout, tally: Tally, verbose: bool) -> Counter[str]:
+    """Runs every statement on one layout. Returns those that were predicted wider."""
+    wider: Counter[str] = Counter()
+    predictor, around = prepared(connection, layout)
+    every = {leaf.spelling for leaf in predictor.tree.leaves}
     predictor = asked_ahead(connection, predictor, [*statements(layout)], around)
     for sql in statements(layout):
         try:
@@ -200,16 +212,7 @@ def judge(connection: Connection, layout: Layout, tally: Tally, verbose: bool) -
 
 def asked_ahead(connection: Connection, predictor: Predictor, asked: list[str], around: Surroundings) -> Predictor:
     """The predictor with the answers to all that these statements ask."""
-    assert predictor.answers is not None
-    fence = Fence(connection)
-    for _ in range(3):
-        predictor.refresh()
-        for sql in asked:
-            predictor.touched(sql, around)
-        if not predictor.answers.open:
-            break
-        answer(connection, predictor.answers, fence)
-    predictor.refresh()
+    ask_ahead(connection, Fence(connection), [predictor], [(sql, around) for sql in asked])
     return predictor
 
 

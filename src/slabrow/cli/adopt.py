@@ -17,7 +17,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     asked = context(options)
-    if options.script:
+    if options.script is not None:
         raise UsageError("the rows of an archive cannot be written as SQL", fix="load them with --go")
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.adopt import SHOWN, Adoption

@@ -28,7 +28,7 @@ def run(options: argparse.Namespace) -> int:
     )
     with progress(options, asked) as watched:
         result = build(watched, asked.layout(), source, go=options.go)
-    if options.script:
+    if options.script is not None:
         return write_script(options, result.transactions, f"Build {result.layout.table} by {result.layout}", asked)
     show(SHOWN, result, options.format)
     return FINE

@@ -57,6 +57,11 @@ def add_common(
         doing = parser.add_argument_group("doing it")
         doing.add_argument("--go", action="store_true", help="do it; without this, it is only shown")
         doing.add_argument(
+            "--pretend",
+            action="store_true",
+            help="with --go and --now: another time than the server's is meant; for rehearsal, never on real data",
+        )
+        doing.add_argument(
             "--script", metavar="FILE", default=None, help="write the statements as a SQL script instead"
         )
         doing.add_argument(
@@ -108,8 +113,14 @@ def context(options: argparse.Namespace, table: str | None = None) -> Context:
     named = getattr(options, "table", None)
     if table is not None and named is not None and table != named:
         raise UsageError("two tables are named", found=f"{table} and --table {named}", fix="name one")
-    if getattr(options, "go", False) and getattr(options, "script", None):
+    if getattr(options, "go", False) and getattr(options, "script", None) is not None:
         raise UsageError("--go and --script exclude each other", fix="--go does it, --script only writes it")
+    if getattr(options, "pretend", False) and options.now is None:
+        raise UsageError("--pretend goes with --now", fix="say which time is pretended: --now 2026-06-15 --pretend")
+    if getattr(options, "script", None) is not None:
+        from slabrow.files.writing import check_writable
+
+        check_writable(options.script, "--script")
     return Context(
         dsn=options.dsn if options.dsn is not None else os.environ.get("SLABROW_DSN", ""),
         layout_file=Path(options.layout),
@@ -117,6 +128,7 @@ def context(options: argparse.Namespace, table: str | None = None) -> Context:
         now=_now(options.now),
         lock_wait_ms=parse_wait(getattr(options, "lock_wait", "2s")),
         is_machine_clock=options.now is None,
+        pretends=getattr(options, "pretend", False),
         warn=unsaid if options.quiet else remark,
         say=_say if options.verbose else unsaid,
     )

@@ -26,7 +26,7 @@ def _convert(options: argparse.Namespace) -> int:
 
     with progress(options, asked) as watched:
         result = convert(watched, asked.layout(), go=options.go, old_name=options.old_name)
-    if options.script:
+    if options.script is not None:
         return write_script(options, [result.transaction], f"Convert {result.layout.table} to {result.layout}", asked)
     show(SHOWN, result, options.format)
     return FINE
@@ -39,7 +39,7 @@ def _drop_old(options: argparse.Namespace) -> int:
     from slabrow.work.convert import drop_old
 
     result = drop_old(asked, asked.table_name(), go=options.go, old_name=options.old_name)
-    if options.script:
+    if options.script is not None:
         return write_script(options, [result.transaction], f"Drop {result.old_name}", asked)
     show(DROP_SHOWN, result, options.format)
     return FINE

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context, parse_wait, progress, remark
+from slabrow.cli.common import LAYOUT_FILE, add_common, context, parse_wait, progress, remark
 from slabrow.core.errors import UsageError
 from slabrow.work.context import Context
 
@@ -60,6 +60,12 @@ def run(options: argparse.Namespace) -> int:
 
     _check(options)
     picture = None if options.picture is None else _picture(options.picture)
+    report = None
+    if options.junit is not None:
+        from slabrow.files.writing import check_writable
+
+        report = check_writable(options.junit, "--junit")
+    _check_layout_file(options, asked)
     queries = read_queries(Path(options.queries)) if options.queries is not None else ()
     if options.workload:
         from slabrow.work.workloads import as_queries, gathered
@@ -82,11 +88,11 @@ def run(options: argparse.Namespace) -> int:
         from slabrow.show.touches import draw_touches
 
         draw_touches(result, picture)
-    if options.junit is not None:
+    if report is not None:
         from slabrow.files.writing import write_file
         from slabrow.show.junit import junit
 
-        write_file(Path(options.junit), junit(result))
+        write_file(report, junit(result))
     show(SHOWN, result, options.format)
     if earlier is not None:
         from slabrow.work.earlier import worsened
@@ -96,6 +102,23 @@ def run(options: argparse.Namespace) -> int:
             remark(text)
         return FOUND if worse else FINE
     return FOUND if result.broken else FINE
+
+
+def _check_layout_file(options: argparse.Namespace, asked: Context) -> None:
+    """A layout file that was named has to be right, though only --laid-out needs it; of the usual one it is said."""
+    if options.laid_out:
+        return  # it is read anyway
+    if options.layout != LAYOUT_FILE:
+        asked.layouts()
+    elif asked.layout_file.exists():
+        import tomllib
+
+        from slabrow.files.reading import read_text, toml_document
+
+        try:
+            toml_document(read_text(asked.layout_file, "layout file", "--layout"))
+        except tomllib.TOMLDecodeError as error:
+            remark(f"{asked.layout_file} is not valid TOML, and is not needed here: {error}")
 
 
 def _proven(

@@ -29,12 +29,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     asked = context(options, options.name)
     from slabrow.core.spans import parse_span  # here: what follows costs more than all of `slabrow --help`
-    from slabrow.files.writing import write_file
+    from slabrow.files.writing import check_writable, write_file
     from slabrow.show.output import as_json, show
     from slabrow.show.survey import SHOWN
     from slabrow.work.survey import Question, survey
 
     picture = _picture(options)
+    saved = None if options.save is None else check_writable(options.save, "--save")
     if options.sample is not None and (options.exact or not 0 < options.sample <= 100):
         raise UsageError(
             f"--sample {options.sample:g} cannot be taken",
@@ -56,8 +57,8 @@ def run(options: argparse.Namespace) -> int:
         from slabrow.work.sampled import survey_offline
 
         result = survey_offline(asked, asked.table_name(), offline, question)
-    if options.save:
-        write_file(Path(options.save), as_json(SHOWN, result))
+    if saved is not None:
+        write_file(saved, as_json(SHOWN, result))
     if picture:
         from slabrow.show.picture import draw_survey
 

@@ -46,9 +46,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     telling.add_argument("--serve", metavar="PORT", help="with --every: serve the same over HTTP; [HOST:]PORT")
     telling.add_argument("--log", choices=("text", "json"), help="a line on standard error for each thing done")
     holding = parser.add_argument_group("partitions that stay")
-    holding.add_argument("--hold", metavar="PARTITION", help="put a partition under hold: it does not leave")
+    holding.add_argument(
+        "--hold", metavar="PARTITION", help="put a partition under hold, so that it does not leave; --go does it"
+    )
     holding.add_argument("--until", metavar="DAY", help="with --hold: until then; without it, until --unhold")
-    holding.add_argument("--unhold", metavar="PARTITION", help="end the hold of a partition")
+    holding.add_argument("--unhold", metavar="PARTITION", help="end the hold of a partition; --go does it")
     again = parser.add_argument_group("again and again")
     again.add_argument("--every", metavar="TIME", help="stay running, and do it every 15min, 1h …")
     again.add_argument("--unit", choices=("cron", "systemd"), help="print the files that make a scheduler do it")
@@ -113,8 +115,9 @@ def _tended(
         from slabrow.work.holds import hold
 
         until = None if options.until is None else parse_moment(options.until, "--until")
-        print(hold(asked, schema, options.hold or options.unhold, until, holds=options.hold is not None))
-        return FINE
+        partition = options.hold if options.hold is not None else options.unhold
+        print(one_line(hold(asked, schema, partition, until, holds=options.hold is not None, go=options.go)))
+        return FINE if options.go else FOUND
     with progress(options, asked) as watched:
         how = Asked(options.go, options.retiring, schema, options.metrics is not None or server is not None)
         if options.on:
@@ -124,7 +127,7 @@ def _tended(
     from slabrow.show.output import as_json, show
     from slabrow.show.tend import SHOWN
 
-    if options.script:
+    if options.script is not None:
         if result.error is not None:
             raise result.error
         open_ = [each for each in result.actions if each.state is State.PROPOSED]
@@ -228,18 +231,27 @@ def _servers(layout_file: Path, names: list[str]) -> list[tuple[str, str]]:
 
 
 def _check(options: argparse.Namespace) -> None:
-    if options.on and (options.dsn is not None or options.script or options.hold or options.unhold):
+    if options.on and (options.dsn is not None or options.script is not None or options.hold or options.unhold):
         raise UsageError("--on names servers, and --dsn, --script and holds mean one", fix="keep one of them")
+    holds = options.hold is not None or options.unhold is not None
+    if holds and (options.script is not None or options.check):
+        raise UsageError("a hold is an entry of the ledger", fix="leave --script and --check out; --go writes it")
     if options.hold is not None and options.unhold is not None:
         raise UsageError("--hold and --unhold exclude each other", fix="keep one")
     if options.until is not None and options.hold is None:
         raise UsageError("--until belongs to --hold", fix="say which partition: --hold NAME --until DAY")
-    if options.check and (options.go or options.script):
+    if options.check and (options.go or options.script is not None):
         raise UsageError("--check changes nothing", fix="leave --go and --script out")
-    if options.every is not None and (options.script or options.unit or options.now or options.hold or options.unhold):
+    if options.every is not None and (
+        options.script is not None or options.unit or options.now or options.hold or options.unhold
+    ):
         raise UsageError("--every stays running with the machine's clock", fix="leave the other option out")
     if options.serve is not None and options.every is None:
         raise UsageError("--serve needs something that stays running", fix="add --every 15min, or write --metrics FILE")
+    if options.metrics is not None:
+        from slabrow.files.writing import check_writable
+
+        check_writable(options.metrics, "--metrics")
     if options.webhook is not None:
         from slabrow.files.webhook import check_address
 

@@ -49,8 +49,9 @@ def run(options: argparse.Namespace) -> int:
     if options.choose is not None and options.write is None:
         raise UsageError("--choose says which layout --write writes", fix="add --write FILE, or leave --choose out")
     from slabrow.files.costs_file import read_costs, write_costs
+    from slabrow.files.writing import check_writable
     from slabrow.show.output import show
-    from slabrow.show.weigh import SHOWN
+    from slabrow.show.weigh import SHOWN, written_notes
     from slabrow.work.weigh import Sources, chosen, weigh
 
     wishes = _wishes(options)
@@ -61,7 +62,9 @@ def run(options: argparse.Namespace) -> int:
         from slabrow.show.tradeoff import draw_weighing
 
         picture = check_picture(options.picture)
-    costs = read_costs(Path(options.costs)) if options.costs and not options.calibrate else None
+    if options.costs is not None and options.calibrate:
+        check_writable(options.costs, "--costs")
+    costs = read_costs(Path(options.costs)) if options.costs is not None and not options.calibrate else None
     sources = Sources(tuple(map(Path, options.workload)), options.statistics, options.calibrate, costs)
     offline = offline_source(options)
     with progress(options, asked) as watched:
@@ -71,7 +74,7 @@ def run(options: argparse.Namespace) -> int:
             from slabrow.work.sampled import weigh_offline
 
             result = weigh_offline(watched, asked.table_name(), offline, sources, wishes)
-    if options.costs and options.calibrate:
+    if options.costs is not None and options.calibrate:
         write_costs(Path(options.costs), result.costs, f"PostgreSQL {result.version}")
     if picture is not None:
         draw_weighing(result, picture)
@@ -81,15 +84,17 @@ def run(options: argparse.Namespace) -> int:
         from slabrow.files.writing import write_file
 
         layout = chosen(result.verdict, options.choose)
-        write_file(target, layout_text(layout))
+        write_file(target, layout_text(layout, written_notes(layout, options.zone != "UTC")))
         remark(f"{target} is written: {layout}")
     return FINE
 
 
 def _new_file(name: str | None) -> Path | None:
+    from slabrow.files.writing import check_writable
+
     if name is None:
         return None
-    path = Path(name)
+    path = check_writable(name, "--write")
     if path.exists():
         raise UsageError(f"{path} exists already", fix="name a new file: a layout file may hold other layouts too")
     return path

@@ -90,7 +90,7 @@ def spell_bounds(bounds: Bounds) -> str:
             assert_never(bounds)
 
 
-def range_order(bounds: Range) -> tuple[tuple[tuple[int, object], ...], tuple[tuple[int, object], ...]]:
+def range_order(bounds: Range) -> tuple[tuple[tuple[float, object], ...], tuple[tuple[float, object], ...]]:
     """Sorts ranges by where they begin, then by where they end; open ends lie outermost."""
     return (order(bounds.from_) if bounds.from_ else ((-2, 0),), order(bounds.to) if bounds.to else ((2, 0),))
 

@@ -28,6 +28,76 @@ def conjuncts(node: exp.Expression) -> list[exp.Expression]:
     return found
 
 
+def simplified(node: exp.Expression) -> exp.Expression:
+    """A condition of WHERE or ON without what is NULL or false by itself, as the server has it before it plans.
+
+    A comparison with NULL is NULL. There NULL counts as false: an arm of OR that is either falls away, and AND with
+    either is false (eval_const_expressions, clauses.c; find_duplicate_ors, prepqual.c).
+    """
+    if node.find(exp.Null, exp.Boolean, exp.Not) is None:
+        return node
+    found = _folded(node, False)
+    return exp.Boolean(this=found) if isinstance(found, bool) else found
+
+
+def _folded(node: Any, negated: bool) -> "exp.Expression | bool":
+    """What is left of a condition; False stands for NULL too."""
+    while isinstance(node, exp.Paren):
+        node = node.this
+    match node:
+        case exp.Not():
+            return _folded(node.this, not negated)
+        case exp.And() | exp.Or():
+            parts = [_folded(each, negated) for each in _chain(node, type(node))]
+            is_and = isinstance(node, exp.And) is not negated
+            if any(part is not is_and for part in parts if isinstance(part, bool)):
+                return not is_and
+            kept = [part for part in parts if not isinstance(part, bool)]
+            if not kept:
+                return is_and
+            joined: exp.Expression = kept[0]
+            for part in kept[1:]:
+                joined = exp.And(this=joined, expression=part) if is_and else exp.Or(this=joined, expression=part)
+            return exp.Paren(this=joined) if len(kept) > 1 else joined
+        case exp.Boolean():
+            return bool(node.this) is not negated
+        case exp.Null():
+            return False
+        case exp.EQ() | exp.NEQ() | exp.LT() | exp.LTE() | exp.GT() | exp.GTE():
+            if _is_null(node.left) or _is_null(node.right):
+                return False
+            if negated and not isinstance(node.right, exp.Any | exp.All | exp.Anonymous):
+                return _NEGATED[type(node)](this=node.left.copy(), expression=node.right.copy())
+    kept_node: exp.Expression = node.copy()
+    return exp.Not(this=exp.Paren(this=kept_node)) if negated else kept_node
+
+
+_NEGATED: dict[type[exp.Expression], type[exp.Expression]] = {
+    exp.EQ: exp.NEQ, exp.NEQ: exp.EQ, exp.LT: exp.GTE, exp.LTE: exp.GT, exp.GT: exp.LTE, exp.GTE: exp.LT,
+}  # fmt: skip
+
+
+def _chain(node: Any, kind: type[exp.Expression]) -> list[Any]:
+    """The operands of a chain of ANDs or of ORs, however deep."""
+    found: list[Any] = []
+    waiting = [node]
+    while waiting:
+        each = waiting.pop()
+        while isinstance(each, exp.Paren):
+            each = each.this
+        if type(each) is kind:
+            waiting += [each.args["expression"], each.this]
+        else:
+            found.append(each)
+    return found
+
+
+def _is_null(node: Any) -> bool:
+    while isinstance(node, exp.Paren | exp.Cast):
+        node = node.this
+    return isinstance(node, exp.Null)
+
+
 def column_of(part: exp.Identifier, alias: str) -> exp.Column:
     """A column by its name and the alias of its table."""
     return exp.Column(this=part.copy(), table=exp.to_identifier(alias, quoted=True))

@@ -14,6 +14,7 @@ from typing import Any, assert_never
 
 from sqlglot import exp
 
+from slabrow.core.agreement import Agree, column_of_type
 from slabrow.core.constants import (
     Constant,
     NotKnown,
@@ -28,7 +29,7 @@ from slabrow.core.constants import (
     key_array,
     key_value,
 )
-from slabrow.core.keys import Kind, Opaque, Value, is_of, order
+from slabrow.core.keys import Kind, Opaque, Value, is_of, order, spell
 from slabrow.core.keysets import NOTHING, All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest
 from slabrow.core.reasons import Reason
 from slabrow.core.tree import KeyColumn
@@ -88,6 +89,14 @@ class Within:
 
 
 @dataclass(frozen=True, slots=True)
+class Agreeing:
+    """These expressions are equal, as values of a column: see core/agreement.py."""
+
+    column: KeyColumn
+    values: tuple[exp.Expression, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Since:
     """What servers of this major version or a newer one can use; older ones keep every leaf."""
 
@@ -107,7 +116,7 @@ class AnyOf:
     fragment: str = field(default="", compare=False)
 
 
-Pattern = Test | InList | NullTest | Always | Within | Since | AllOf | AnyOf | Anything
+Pattern = Test | InList | NullTest | Always | Within | Agreeing | Since | AllOf | AnyOf | Anything
 Resolver = Callable[[exp.Column], KeyColumn | None]  # the column of the table asked about; None: of another
 
 
@@ -128,6 +137,10 @@ class Reading:
         """A condition as written, or its negation (negate_clause: operators turn into their negators)."""
         while isinstance(node, exp.Paren):
             node = node.this
+        if isinstance(node, Agree):
+            agreeing = Agreeing(column_of_type(node.args["type_name"]), tuple(node.expressions))
+            version = node.args.get("version")
+            return agreeing if version is None else Since(version, agreeing, Anything())
         if not isinstance(node, exp.And | exp.Or | exp.Not) and not columns_in(node) and node.find(exp.Query) is None:
             return Always(node, negated)
         if node.args.get("negate") and not isinstance(node, exp.Is):
@@ -402,12 +415,19 @@ def columns_in(node: exp.Expression) -> list[exp.Column]:
     return [] if isinstance(node, exp.Literal) else list(node.find_all(exp.Column))
 
 
+def _all_parts(pattern: Pattern) -> tuple[Pattern, ...]:
+    """What AND joins, however nested."""
+    if not isinstance(pattern, AllOf):
+        return (pattern,)
+    return tuple(part for each in pattern.parts for part in _all_parts(each))
+
+
 def _factored(arms: Sequence[Pattern], fragment: str = "") -> Pattern:
     """OR, with what all arms share taken out before it, as find_duplicate_ors does (prepqual.c).
 
     The server loses by it: (k = 1 AND l = 2) OR (k = 1 AND l = 3) finds no part of a hash of (k, l).
     """
-    split = [arm.parts if isinstance(arm, AllOf) else (arm,) for arm in arms]
+    split = [_all_parts(arm) for arm in arms]
     common = [part for part in split[0] if all(part in parts for parts in split[1:])] if len(split) > 1 else []
     if not common:
         return AnyOf(tuple(arms), fragment)
@@ -439,6 +459,8 @@ def bind(pattern: Pattern, around: Surroundings) -> Condition:
                     return NOTHING if known is negated else Anything()
         case Within():
             return _bound_range(pattern, around)
+        case Agreeing():
+            return NOTHING if _disagree(pattern, around) else Anything()
         case Since(version, inner, otherwise):
             is_new = around.answers is not None and around.answers.version >= version
             return bind(inner, around) if is_new else otherwise
@@ -480,7 +502,7 @@ def _bound_test(test: Test, around: Surroundings) -> Condition:
         reason = Reason.VOLATILE_VALUE if error.is_volatile else Reason.TYPE_MISMATCH
         return Anything(reason, test.fragment, name)
     if isinstance(value, Null):
-        return NOTHING
+        return NOTHING if when is When.PLAN else Anything(Reason.KNOWN_ONLY_RUNNING, test.fragment, name)
     if isinstance(value, bool) and test.operator == "<>" and when is When.PLAN:
         return Compared(name, "=", not value, when, test.fragment)  # made `NOT k`, or `k` (clauses.c)
     return Compared(name, test.operator, value, when, test.fragment)
@@ -517,6 +539,32 @@ def _bound_range(test: Within, around: Surroundings) -> Condition:
         is_included = (is_in.text or "").startswith("t")
         tests.append(Compared(name, inclusive if is_included else exclusive, value, when, f"{end} of {test.fragment}"))
     return All(tuple(tests)) if tests else Anything()
+
+
+def _disagree(pattern: Agreeing, around: Surroundings) -> bool:
+    """Whether two of them differ, known as the server plans."""
+    found: list[Value] = []
+    for each in pattern.values:
+        try:
+            value, when = key_value(each, pattern.column, around)
+        except NotKnown:
+            continue
+        if value is not None and not isinstance(value, Null) and when is When.PLAN:
+            found.append(value)
+    return any(_differ(one, other, pattern.column, around) for one in found for other in found)
+
+
+def _differ(one: Value, other: Value, column: KeyColumn, around: Surroundings) -> bool:
+    if isinstance(one, Opaque) or isinstance(other, Opaque):
+        if around.answers is None:
+            return False
+        order_ = (column.bare_type, column.collation or "")
+        places = [around.answers.rank(order_, spell(value)) for value in (one, other)]
+        return None not in places and places[0] != places[1]
+    try:
+        return bool(order((_as_moment(one),)) != order((_as_moment(other),)))
+    except TypeError:
+        return False
 
 
 def _bound_list(test: InList, around: Surroundings) -> Condition:
@@ -617,7 +665,7 @@ def _elements(node: exp.Expression, around: Surroundings) -> tuple[list[Constant
     return [Constant(Null() if each.strip().upper() == "NULL" else Unread(each.strip())) for each in inside], When.PLAN
 
 
-Ranks = Callable[[str, Value], int | None]  # the place of a value of a column among its other values
+Ranks = Callable[[str, Value], int | str | None]  # the place of a value of a column among its other values
 
 
 def unranked(_: str, __: Value) -> None:
@@ -638,7 +686,8 @@ def is_contradiction(condition: Condition, not_null: frozenset[str], rank: Ranks
     usable = [part for part in clauses if _is_constant(part)]
     if sum(map(_size, usable)) > _MOST_REFUTED:
         usable = [part for part in usable if _size(part) <= _LONGEST_REFUTED][:_LONGEST_REFUTED]
-    return any(_refutes(one, other, rank) for one in usable for other in usable)
+    together = All(tuple(usable))
+    return any(_refutes(together, each, rank) for each in usable)
 
 
 _LONGEST_REFUTED = 100  # MAX_SAOP_ARRAY_SIZE, predtest.c

@@ -20,7 +20,7 @@ from sqlglot.errors import SqlglotError
 
 from slabrow.core.answers import Answer, Answers
 from slabrow.core.errors import UsageError
-from slabrow.core.keys import Edge, Kind, Opaque, Value, kind_of, parse_value
+from slabrow.core.keys import Edge, Far, Kind, Opaque, Value, kind_of, parse_value
 from slabrow.core.periods import beginning, is_unit
 from slabrow.core.tree import KeyColumn
 from slabrow.core.when import When
@@ -572,6 +572,8 @@ def as_key(constant: Constant, kind: Kind, type_name: str, around: Surroundings)
         return value, constant.when
     if isinstance(value, Edge) and kind.is_time:
         return value, constant.when
+    if isinstance(value, Far):
+        raise NotKnown  # of another type than the key, perhaps
     match value, kind:
         case bool(), Kind.BOOL:
             return value, constant.when
@@ -723,6 +725,8 @@ def _answered(
         value = parse_value(text, kind)
     except UsageError:
         raise NotKnown from None
+    if isinstance(value, Far) and given == key:
+        return value, when
     if isinstance(value, Opaque):
         raise NotKnown
     found, moment = as_key(Constant(value, when, kind is Kind.INTEGER), column.kind, column.type_name, around)

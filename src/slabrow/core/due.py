@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range, spell_bounds, spell_key
 from slabrow.core.by import By
 from slabrow.core.errors import LayoutError
-from slabrow.core.keys import Edge, Key, Kind, Value, order, spell, spell_local
+from slabrow.core.keys import Edge, Far, Key, Kind, Value, order, spell, spell_local
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name, fit, slug, unused
 from slabrow.core.spans import Grid, shifted, suffix
@@ -170,10 +170,10 @@ def due_ranges(
     grid = layout.grid(kinds[0])
     here = as_key(now, kinds[0], grid.zone)
     start = layout.start(kinds[0])
-    finite_low = here if low is None or isinstance(low, Edge) else low
+    finite_low = here if low is None or isinstance(low, Edge | Far) else low
     first = grid.index(start if start is not None else _lower(finite_low, here))
     last = max(last_slot(layout, grid, here), first)
-    if high is not None and not isinstance(high, Edge) and not layout.catch_all:
+    if high is not None and not isinstance(high, Edge | Far) and not layout.catch_all:
         last = max(last, grid.index(high))
     ranges = list(slots(grid, first, last, len(kinds)))
     if layout.open_below:

@@ -5,10 +5,11 @@ The server puts columns that a join makes equal into one class, with one constan
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, cast
 
 from sqlglot import exp
 
+from slabrow.core.agreement import Moments, agree
 from slabrow.core.clauses import column_of, conjuncts, folded
 from slabrow.core.from_items import FromItem, resolve
 from slabrow.core.keys import Kind
@@ -22,14 +23,19 @@ class Equalities:
     """Of one statement, block after block.
 
     equated    column names, with the constants that they equal anywhere
-    contested  names of columns of which no equality is sure to be used
+    contested  names of columns of which only an equality that is known while planning is sure to be used
+    doubtful   names of columns of which none is
     rivals     columns equal to several constants, of which the server uses one
+    spare      equalities beside another one of the same column, which has to agree with them (core/agreement.py)
     """
 
     schema: Schema
-    equated: dict[str, set[str]]
+    equated: dict[str, dict[str, exp.Expression]]
+    moments: Moments
     contested: frozenset[str] = frozenset()
+    doubtful: frozenset[str] = frozenset()
     rivals: set[Member] = field(default_factory=set)
+    spare: set[tuple[Member, str]] = field(default_factory=set)
 
     def derived(self, above: Sequence[exp.Expression], items: Sequence[FromItem]) -> dict[int, list[exp.Expression]]:
         """`= constant` carried over equal columns, for each entry of FROM by its id.
@@ -37,7 +43,7 @@ class Equalities:
         Among entries that no outer join fills with NULLs, and from those to one that it does, over its ON
         (equivclass.c, reconsider_outer_join_clauses). Only between columns of one type: others stand in no class.
         """
-        if len(items) < 2:
+        if len(items) < 2 and all(item.query is None for item in items):
             return {}
         classes: list[set[Member]] = []
         constants: dict[Member, list[exp.Expression]] = {}
@@ -47,23 +53,17 @@ class Equalities:
                     touching = [each for each in classes if one in each or other in each]
                     classes = [each for each in classes if each not in touching]
                     classes.append({one, other}.union(*touching))
-                case (one, None) if one[1].lower() not in self.contested:
-                    constants.setdefault(one, []).append(self._constant_side(condition))
-        for each in classes:
-            named = [constant for member in sorted(each) for constant in constants.get(member, ())]
-            known = list({constant.sql(): constant for constant in named}.values())
-            elsewhere = {text for _, name, _ in each for text in self.equated.get(name, ())}
-            elsewhere -= {constant.sql() for constant in known}
-            if elsewhere and not all(isinstance(constant, exp.Literal) for constant in known):
-                # Another block may bring a constant into the class, and which one is used is then not known.
-                self.rivals |= each
-                for member in each:
-                    constants.pop(member, None)
-                continue
-            self.rivals |= each if len(known) > 1 else set()
-            for member in each if known else ():
-                constants[member] = known
-        found: dict[int, list[exp.Expression]] = {}
+                case (one, None):
+                    constant = self._constant_side(condition)
+                    name = one[1].lower()
+                    is_sure = name not in self.contested or self.moments.is_planned(constant, one[2])
+                    if is_sure and name not in self.doubtful:
+                        constants.setdefault(one, []).append(constant)
+        agreeing: list[exp.Expression] = []
+        joined = set[Member]().union(*classes)
+        for each in (*classes, *({member} for member in constants if member not in joined)):
+            agreeing += self._settled(each, constants, is_class=each in classes)
+        found: dict[int, list[exp.Expression]] = {id(item): list(agreeing) for item in items if agreeing}
         for each in classes:
             for member in sorted(each & constants.keys()):
                 found.setdefault(member[0], []).append(self._stated(member, items, constants[member]))
@@ -75,6 +75,37 @@ class Equalities:
                     case (one, other) if other in constants and one[0] == id(item):
                         found.setdefault(id(item), []).append(self._stated(one, items, constants[other]))
         return found
+
+    def _settled(
+        self, members: set[Member], constants: dict[Member, list[exp.Expression]], *, is_class: bool
+    ) -> list[exp.Expression]:
+        """Leaves the one constant that the server takes for a class, in `constants`. Returns what has to agree then.
+
+        Of several it takes one that is known while planning, where there is any (generate_base_implied_equalities_const,
+        equivclass.c); else one of which it is not known which.
+        """
+        type_name = next(iter(members))[2]
+        named = [constant for member in sorted(members) for constant in constants.get(member, ())]
+        known = list({constant.sql(): constant for constant in named}.values())
+        planned = [each for each in known if type_name and self.moments.is_planned(each, type_name)]
+        if planned:
+            for member in members:
+                if is_class or member in constants:
+                    constants[member] = planned[:1]
+                self.spare |= {(member, each.sql()) for each in known if each is not planned[0]}
+            return [agree(planned, type_name)] if len(planned) > 1 else []
+        if not is_class:
+            return []
+        elsewhere = {text for _, name, _ in members for text in self.equated.get(name, ())}
+        elsewhere -= {constant.sql() for constant in known}
+        if elsewhere or len(known) > 1:
+            self.rivals |= members
+        for member in members:
+            if elsewhere and known:  # another block may bring a constant into the class
+                constants.pop(member, None)
+            elif known:
+                constants[member] = known
+        return []
 
     def note_rivals(self, above: Sequence[exp.Expression], items: Sequence[FromItem]) -> None:
         """Keeps in mind which columns this block gives constants that another block may contest."""
@@ -99,10 +130,11 @@ class Equalities:
                 continue
             constant = self._constant_side(condition)
             joined = {member for pair in pairs if equal[0] in pair for member in pair if member is not None}
-            others = {text for _, name, _ in joined for text in self.equated.get(name, ())}
-            others -= {constant.sql()}
-            # Literals that differ exclude each other, whichever is used.
-            if others and not (isinstance(constant, exp.Literal) and all(map(_is_literal, others))):
+            others = {text: node for _, name, _ in joined for text, node in self.equated.get(name, {}).items()}
+            others.pop(constant.sql(), None)
+            # What is known while planning and differs excludes each other, whichever is used.
+            known = [constant, *others.values()]
+            if others and not all(self.moments.is_planned(each, equal[0][2]) for each in known):
                 found.add(equal[0])
         return found
 
@@ -123,30 +155,35 @@ class Equalities:
         ]
         if not inner:
             return set()
-        all_literal = all(isinstance(constant, exp.Literal) for constant in inner)
         found = set()
         for condition in above:
             equal = self._equality(condition, items)
             if equal is None or equal[1] is not None:
                 continue
-            if not all_literal or not isinstance(self._constant_side(condition), exp.Literal):
+            known = [*inner, self._constant_side(condition)]
+            if not all(self.moments.is_planned(each, equal[0][2]) for each in known):
                 found.add(equal[0])
         return found
 
     def is_rival(self, condition: exp.Expression, items: Sequence[FromItem]) -> bool:
         """Whether it is one of several `column = constant` of which the server may use another."""
-        if not self.rivals and not self.contested:
+        if not self.rivals and not self.contested and not self.spare and not self.doubtful:
             return False
         if isinstance(condition, exp.In) and len(condition.expressions) == 1:
             condition = exp.EQ(this=condition.this.copy(), expression=condition.expressions[0].copy())
         equal = self._equality(condition, items)
         if equal is None or equal[1] is not None:
             return False
+        constant = self._constant_side(condition)
+        if (equal[0], constant.sql()) in self.spare or equal[0][1].lower() in self.doubtful:
+            return True
+        if equal[0][2] and self.moments.is_planned(constant, equal[0][2]):
+            return False  # the server takes it, or another one that it has to agree with
         return equal[0] in self.rivals or equal[0][1].lower() in self.contested
 
     def _equality(self, condition: exp.Expression, items: Sequence[FromItem]) -> "tuple[Member, Member | None] | None":
         """The columns that `=` makes equal, or the one that it gives a constant (None as the second)."""
-        if not isinstance(condition, exp.EQ) or isinstance(condition.right, exp.Any | exp.Anonymous):
+        if not isinstance(condition, exp.EQ) or is_of_array(condition.right):
             return None  # `= ANY (array)` makes nothing equal
         one, other = self._member(condition.left, items), self._member(condition.right, items)
         if one is not None and other is not None:
@@ -196,15 +233,17 @@ class Equalities:
         return stated
 
 
-def equated(parsed: exp.Expression) -> dict[str, set[str]]:
-    """The texts of the constants that columns of each name equal, in any block."""
-    found: dict[str, set[str]] = {}
+def is_of_array(node: Any) -> bool:
+    """Whether it is the operand ANY (array), SOME (array) or ALL (array)."""
+    is_word = isinstance(node, exp.Anonymous) and str(node.this).upper() in ("ANY", "SOME", "ALL")
+    return is_word or isinstance(node, exp.Any | exp.All)
+
+
+def equated(parsed: exp.Expression) -> dict[str, dict[str, exp.Expression]]:
+    """The constants that columns of each name equal, in any block, by their texts."""
+    found: dict[str, dict[str, exp.Expression]] = {}
     for node in parsed.find_all(exp.EQ):
         for side, other in ((node.left, node.right), (node.right, node.left)):
             if isinstance(side, exp.Column) and isinstance(side.this, exp.Identifier) and not other.find(exp.Column):
-                found.setdefault(folded(side.this), set()).add(other.sql())
+                found.setdefault(folded(side.this), {})[other.sql()] = cast(exp.Expression, other)
     return found
-
-
-def _is_literal(text: str) -> bool:
-    return text[:1] == "'" or text[:1].isdigit()

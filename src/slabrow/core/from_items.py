@@ -41,11 +41,13 @@ class Cte:
     scope: Ctes
     uses: int
     is_taken: bool = False
+    is_volatile: bool = False
 
     @property
     def may_be_inlined(self) -> bool:
+        """As SS_process_ctes (subselect.c) decides: never what calls a volatile function."""
         materialized = self.node.args.get("materialized")
-        return (materialized is False) or (materialized is None and self.uses == 1)
+        return not self.is_volatile and ((materialized is False) or (materialized is None and self.uses == 1))
 
 
 def resolve(column: exp.Column, items: Sequence[FromItem]) -> "FromItem | None":

@@ -28,6 +28,7 @@ class Growth:
     rows_a_day    the rate now, on the trend's line
     trend         by how much the rate changes from one day to the next, in rows a day
     uncertainty   one standard error of the rate, in rows a day
+    still_since   the newest value, when no row came for so long that the rate is none of now; else None
     """
 
     column: str
@@ -36,6 +37,7 @@ class Growth:
     rows_a_day: float
     trend: float
     uncertainty: float
+    still_since: datetime | None = None
 
     @property
     def rows_a_month(self) -> float:
@@ -59,7 +61,9 @@ class Growth:
 
     @property
     def doubles_on(self) -> datetime | None:
-        """When there will be twice the rows; None when never, or not within a hundred years."""
+        """When there will be twice the rows; None when never, or not within a hundred years, or nothing comes."""
+        if self.still_since is not None:
+            return None
         low, high = 0.0, 36_525.0
         try:
             if self.rows_until(self.newest + timedelta(days=high)) < self.rows:
@@ -75,8 +79,12 @@ class Growth:
             return None
 
 
-def growth(column: str, statistics: ColumnStatistics, rows: int) -> Growth | None:
-    """None when the histogram has too few bins, or no moments in it."""
+def growth(column: str, statistics: ColumnStatistics, rows: int, now: datetime | None = None) -> Growth | None:
+    """None when the histogram has too few bins, or no moments in it.
+
+    rows   those that the statistics were taken of
+    now    to tell whether rows still come; None: not looked at
+    """
     moments = [as_moment(value) for value in statistics.histogram]
     known = [moment for moment in moments if moment is not None]
     if len(known) != len(moments) or len(known) <= LEAST_BINS:
@@ -96,7 +104,30 @@ def growth(column: str, statistics: ColumnStatistics, rows: int) -> Growth | Non
     # A trend that its own scatter explains is none.
     if abs(slope) < 2 * error.slope:
         level, slope = float(np.average(rates, weights=widths[usable])), 0.0
-    return Growth(column, known[-1], rows, max(0.0, float(level)), float(slope), error.level)
+    level = max(0.0, float(level))
+    # Rates come and go in waves: what the line misses of the last tenth is an error of the rate of now as well.
+    last = max(1, len(rates) // 10)
+    recent = float(np.average(rates[-last:], weights=widths[usable][-last:]))
+    uncertainty = max(error.level * _inflation(rates - (level + slope * middles[usable])), abs(recent - level))
+    still = None
+    if now is not None and (now - known[-1]).total_seconds() / 86_400 > max(LEAST_STILL_DAYS, 3 * float(widths.max())):
+        still = known[-1]
+    return Growth(column, known[-1], rows, level, float(slope), uncertainty, still)
+
+
+LEAST_STILL_DAYS = 7.0
+
+
+def _inflation(residuals: Floats) -> float:
+    """By how much a standard error grows as neighbours resemble each other: n / (effective n), by their correlation.
+
+    For a first-order autoregression with correlation r it is sqrt((1 + r) / (1 - r)) (Zwiers and von Storch, 1995).
+    """
+    if len(residuals) < 3 or not float(np.square(residuals).sum()):
+        return 1.0
+    r = float((residuals[1:] * residuals[:-1]).sum() / np.square(residuals).sum())
+    r = min(0.95, max(0.0, r))
+    return sqrt((1 + r) / (1 - r))
 
 
 @dataclass(frozen=True, slots=True)

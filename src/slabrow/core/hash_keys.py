@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from slabrow.core.errors import UsageError, nearest
 from slabrow.core.hashing import PARTITION_SEED, HashColumn, LongWords, Records, Texts, Words, partition_hash
-from slabrow.core.keys import Edge, Kind, Opaque, parse_value
+from slabrow.core.keys import Edge, Far, Kind, Opaque, parse_value
 
 _ASK = "ask the server: slabrow route --table NAME VALUE"
 _SERVER_EPOCH = datetime(2000, 1, 1)
@@ -219,6 +219,8 @@ def _days(text: str) -> int:
             return -(1 << 31)
         case date() as day:
             return day.toordinal() - _EPOCH_DAY
+        case Far(days):
+            return days
         case _:
             raise _beyond(text)
 
@@ -246,6 +248,8 @@ def _microseconds(text: str, kind: Kind, zone: ZoneInfo | None) -> int:
         case datetime() as moment:
             passed = (moment.astimezone(UTC).replace(tzinfo=None) if moment.tzinfo else moment) - _SERVER_EPOCH
             return (passed.days * 86_400 + passed.seconds) * 1_000_000 + passed.microseconds
+        case Far(days, within):
+            return days * 86_400_000_000 + within
         case _:
             raise _beyond(text)
 

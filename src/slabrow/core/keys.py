@@ -1,8 +1,9 @@
 """Values of a partition key: how the server's text becomes a comparable value, and a value becomes text again."""
 
 import math
-from dataclasses import dataclass
-from datetime import UTC, date, datetime, tzinfo
+import re
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime, timedelta, tzinfo
 from decimal import Decimal, InvalidOperation
 from enum import Enum, StrEnum
 from typing import Any, assert_never
@@ -72,19 +73,35 @@ class Opaque:
     text: str
 
 
-Value = int | Decimal | date | datetime | str | UUID | bool | Edge | Opaque
+@dataclass(frozen=True, slots=True)
+class Far:
+    """A day or a moment before the year 1 or after 9999, which Python's calendar cannot hold and the server's can.
+
+    days, microseconds   since 2000-01-01, as the server counts; an instant in UTC. microseconds: within the day
+    text                 as it is printed
+    """
+
+    days: int
+    microseconds: int = 0
+    text: str = field(default="", compare=False)
+
+
+Value = int | Decimal | date | datetime | str | UUID | bool | Edge | Opaque | Far
 Key = tuple[Value, ...]  # one value for each key column
 
 
-def order(key: Key) -> tuple[tuple[int, Any], ...]:
+def order(key: Key) -> tuple[tuple[float, Any], ...]:
     """Sorts keys as the server does. Raises TypeError when a value is opaque.
 
     Text sorts by code point: the server's own order only under a collation such as "C".
     """
-    ranked: list[tuple[int, Any]] = []
+    ranked: list[tuple[float, Any]] = []
     for value in key:
         if isinstance(value, Opaque):
             raise TypeError(f"{value.text} has no known order")
+        if isinstance(value, Far):  # beyond every value of Python's calendar, and within the infinities
+            ranked.append((0.5 if value.days > 0 else -0.5, (value.days, value.microseconds)))
+            continue
         if not isinstance(value, Edge):
             ranked.append((0, value))
             continue
@@ -102,16 +119,16 @@ def parse_value(text: str, kind: Kind, zone: ZoneInfo | None = None) -> Value:
 
     zone   where a timestamptz without an offset is read; UTC when None
     Raises UsageError when the text is no value of the kind. What Python's calendar cannot hold (BC, years past
-    9999) and kinds that Slabrow does not order come back opaque.
+    9999) comes back as `Far`, and kinds that Slabrow does not order come back opaque.
     """
     cleaned = text.strip()
     if (kind.is_time or kind is Kind.NUMERIC) and cleaned.lower() in _INFINITIES:
         return _INFINITIES[cleaned.lower()]
     try:
         match kind:
-            case Kind.INTEGER:
+            case Kind.INTEGER if len(cleaned) <= _LONGEST_NUMBER:
                 return int(cleaned)
-            case Kind.NUMERIC:
+            case Kind.NUMERIC if len(cleaned) <= _LONGEST_NUMBER:
                 number = Decimal(cleaned)
                 return Opaque(cleaned) if math.isnan(number) else number
             case Kind.DATE:
@@ -129,19 +146,97 @@ def parse_value(text: str, kind: Kind, zone: ZoneInfo | None = None) -> Value:
                 return _parse_bool(cleaned)
             case Kind.OTHER:
                 return Opaque(text)
+            case Kind.INTEGER | Kind.NUMERIC:
+                raise ValueError(text)
             case _:
                 assert_never(kind)
     except (ValueError, InvalidOperation, OverflowError):
-        if kind.is_time and (
-            cleaned.endswith(" BC")
-            or (cleaned.split("-")[0].isdigit() and len(cleaned) > 10 and len(cleaned.split("-")[0]) > 4)
-        ):
-            return Opaque(cleaned)
-        raise UsageError(f"{text!r} is not a value of type {kind}", fix=_EXAMPLES[kind]) from None
+        far = _parse_far(cleaned, kind, zone) if kind.is_time else None
+        if far is not None:
+            return far
+        raise UsageError(f"{text[:80]!r} is not a value of type {kind}", fix=_EXAMPLES[kind]) from None
+
+
+_LONGEST_NUMBER = 2_000  # digits: what Python reads in no time
+_FAR = re.compile(
+    r"([0-9]{1,7})-([0-9]{2})-([0-9]{2})(?:[ T]([0-9]{2}):([0-9]{2})(?::([0-9]{2})(?:\.([0-9]{1,6}))?)?)?"
+    r"\s*(Z|[+-][0-9]{2}(?::?[0-9]{2}(?::?[0-9]{2})?)?)?(\s+BC)?"
+)
+_DAY_US = 86_400_000_000
+# Julian days (PostgreSQL source, datetime.h): of 2000-01-01, and of the ends of the server's calendars (manual, 8.5).
+_EPOCH_JULIAN = 2_451_545
+_FIRST_JULIAN, _LAST_DATE, _LAST_TIMESTAMP = 0, 2_147_483_493, 109_203_528
+
+
+def _parse_far(text: str, kind: Kind, zone: ZoneInfo | None) -> Far | None:
+    """A day or a moment that Python's calendar cannot hold, as the server prints it. None for what is none."""
+    match = _FAR.fullmatch(text)
+    if match is None:
+        return None
+    year, month, day, hour, minute, second = (int(part or 0) for part in match.groups()[:6])
+    fraction, offset, is_bc = match.group(7), match.group(8), match.group(9) is not None
+    if year == 0:
+        return None  # there is none: 1 BC is followed by the year 1
+    year = 1 - year if is_bc else year
+    if not 1 <= month <= 12 or not 1 <= day <= _days_of(year, month):
+        return None
+    if hour > 24 or minute > 59 or second > 60:
+        return None
+    julian = _julian_day(year, month, day)
+    if not _FIRST_JULIAN <= julian <= (_LAST_DATE if kind is Kind.DATE else _LAST_TIMESTAMP):
+        return None
+    moment = ((hour * 60 + minute) * 60 + second) * 1_000_000 + int((fraction or "").ljust(6, "0"))
+    if kind is Kind.DATE:
+        return _beyond_calendar(Far(julian - _EPOCH_JULIAN, 0, text))
+    if kind is Kind.TIMESTAMPTZ:
+        moment -= _offset_us(offset) if offset else _zone_offset_us(zone, year, month, day, moment)
+    days, within = divmod((julian - _EPOCH_JULIAN) * _DAY_US + moment, _DAY_US)
+    return _beyond_calendar(Far(days, within, text))
+
+
+def _beyond_calendar(found: Far) -> Far | None:
+    """None for what Python's calendar holds: such a text is written in a way that is not read here."""
+    first, last = (day.toordinal() - date(2000, 1, 1).toordinal() for day in (date.min, date.max))
+    return None if first <= found.days <= last else found
+
+
+def _julian_day(year: int, month: int, day: int) -> int:
+    """date2j (PostgreSQL source, datetime.c). year: astronomical, 0 is 1 BC."""
+    if month > 2:
+        month, year = month + 1, year + 4800
+    else:
+        month, year = month + 13, year + 4799
+    century = year // 100
+    return year * 365 - 32167 + year // 4 - century + century // 4 + 7834 * month // 256 + day
+
+
+def _days_of(year: int, month: int) -> int:
+    if month == 2:
+        return 29 if year % 4 == 0 and (year % 100 != 0 or year % 400 == 0) else 28
+    return 30 if month in (4, 6, 9, 11) else 31
+
+
+def _offset_us(text: str) -> int:
+    if text == "Z":
+        return 0
+    digits = text[1:].replace(":", "").ljust(6, "0")
+    seconds = int(digits[:2]) * 3600 + int(digits[2:4]) * 60 + int(digits[4:6])
+    return (-seconds if text[0] == "-" else seconds) * 1_000_000
+
+
+def _zone_offset_us(zone: ZoneInfo | None, year: int, month: int, day: int, moment: int) -> int:
+    """Of a zone then. Its rules repeat every 400 years; before the year 1 it has its first offset."""
+    if zone is None:
+        return 0
+    like = year if year < 1 else 2000 + year % 400
+    wall = datetime(1, 1, 2) if like < 1 else datetime(like, month, day) + timedelta(microseconds=moment)
+    return int((wall.replace(tzinfo=zone).utcoffset() or timedelta()).total_seconds() * 1_000_000)
 
 
 def is_of(value: object, kind: Kind) -> bool:
     """Whether a value is of the type of a key, and not only of one that it could be compared with."""
+    if isinstance(value, Far):
+        return kind.is_time
     match kind:
         case Kind.TIMESTAMPTZ:
             return isinstance(value, datetime) and value.tzinfo is not None
@@ -204,7 +299,7 @@ def spell(value: Value | None) -> str:
             return "infinity" if value is Edge.INFINITY else "-infinity"
         case Edge():
             return value.name
-        case Opaque():
+        case Opaque() | Far():
             return value.text
         case bool():
             return "true" if value else "false"

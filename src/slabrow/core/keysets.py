@@ -122,7 +122,7 @@ class _Contradiction(Exception):
     """No row can satisfy the conditions."""
 
 
-_Rank = tuple[int, Any]
+_Rank = tuple[float, Any]
 _MINVALUE: _Rank = (-2, 0)
 _MAXVALUE: _Rank = (2, 0)
 

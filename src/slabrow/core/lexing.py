@@ -163,3 +163,16 @@ def is_type(text: str) -> bool:
         if depth not in (0, 1) or not (is_inside if depth and each.text not in ("(", "[") else is_outside):
             return False
     return depth == 0 and bool(pieces) and pieces[0].piece in (Piece.WORD, Piece.NAME)
+
+
+def statements_in(sql: str) -> list[str]:
+    """The statements of a text, cut at the semicolons that the server would cut it at; empty ones left out."""
+    found, parts = list[str](), list[str]()
+    for each in lexemes(sql):
+        if each.text == ";" and each.piece is Piece.OTHER:
+            found.append("".join(parts))
+            parts = []
+        else:
+            parts.append(each.text)
+    found.append("".join(parts))
+    return [text for text in found if any(each.piece not in (Piece.BLANK, Piece.COMMENT) for each in lexemes(text))]

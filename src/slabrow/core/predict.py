@@ -58,6 +58,8 @@ class Predictor:
     def refresh(self) -> None:
         """Takes up what the server has answered since."""
         self._pruner = Pruner(self.tree, self.answers)
+        self._statements.clear()
+        self._shapes.clear()
 
     def touched(self, sql: str, around: Surroundings) -> Touched | None:
         """None when the statement is not understood, or does not read the table."""
@@ -123,7 +125,7 @@ class Predictor:
             return self._statement(sql), around
         literals = literals_of(sql)
         if self._shapes[shape] is None:
-            self._shapes[shape] = read_statement(marked(sql), self.schema, literals)
+            self._shapes[shape] = read_statement(marked(sql), self.schema, literals, self.answers)
         found = self._shapes[shape]
         return (self._statement(sql), around) if found is None else (found, replace(around, literals=literals))
 
@@ -131,7 +133,7 @@ class Predictor:
         if sql not in self._statements:
             if len(self._statements) >= _MOST_KEPT:
                 self._statements.clear()
-            self._statements[sql] = read_statement(sql, self.schema)
+            self._statements[sql] = read_statement(sql, self.schema, answers=self.answers)
         return self._statements[sql]
 
     def _is_empty_join(self, place: Place, around: Surroundings) -> bool:
@@ -148,9 +150,11 @@ class Predictor:
                 return True
         return False
 
-    def _rank(self, name: str, value: Value) -> int | None:
+    def _rank(self, name: str, value: Value) -> int | str | None:
         """The place of a value of a key column in the server's order. None where it is not known."""
         column = next((each for each in self.tree.key if each.name == name), None)
+        if column is not None and column.is_ordered and isinstance(value, str):
+            return value  # by code point
         if column is None or self.answers is None or column.is_ordered:
             return None
         return self.answers.rank((column.bare_type, column.collation or ""), spell(value))

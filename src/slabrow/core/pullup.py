@@ -107,6 +107,22 @@ def _is_simple(select: exp.Select, ignored: Sequence[str] = ()) -> bool:
     return not any(True for each in select.expressions for _ in each.find_all(exp.AggFunc, exp.Window, exp.UDTF))
 
 
+def is_dissolved(query: exp.Expression) -> bool:
+    """Whether a query in FROM becomes a part of its block: then what is false there is false in it."""
+    select = _select_of(query)
+    return select is not None and _is_simple(select)
+
+
+def simple_lateral(item: FromItem) -> exp.Select | None:
+    """The query of LATERAL (…) that is dissolved into its block; None for another entry of FROM."""
+    if not isinstance(item.node, exp.Lateral) or item.nullable or item.renamed:
+        return None
+    select = _select_of(item.query)
+    if select is None or not _is_simple(select) or not (select.args.get("from_") or select.args.get("from")):
+        return None
+    return select if sum(1 for _ in select.find_all(exp.Query)) == 1 else None  # sub-queries in it keep it apart
+
+
 def constants_of(item: FromItem) -> Mapping[str, exp.Expression] | None:
     """The output columns of an entry of FROM that is one row of constants; None where it is something else."""
     query = item.query if item.query is not None else item.node

@@ -6,13 +6,15 @@ columns of a join (`a.k = b.j AND b.j = 5` gives a.k = 5: equivalence classes). 
 keeps its conditions apart: those of ON hold for the rows that are read, those of WHERE only where NULL cannot pass.
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
 from sqlglot import exp
 
-from slabrow.core.clauses import Source, aliases_in, column_of, conjuncts, folded, outputs, renamed_columns
+from slabrow.core.agreement import Agree, Moments, since
+from slabrow.core.answers import Answers
+from slabrow.core.clauses import Source, aliases_in, column_of, conjuncts, folded, outputs, renamed_columns, simplified
 from slabrow.core.conditions import AllOf, AnyOf, Pattern, Reading
 from slabrow.core.constants import MARKED_NUMBER
 from slabrow.core.equalities import Equalities, equated
@@ -20,12 +22,24 @@ from slabrow.core.from_items import Cte, Ctes, FromItem, resolve, without_alias
 from slabrow.core.keys import Kind
 from slabrow.core.names import Name
 from slabrow.core.parsed import parse, parse_anew
-from slabrow.core.pullup import Link, Qualifier, Uncertain, constants_of, link_of, unfolded, where_of, with_constants
+from slabrow.core.pullup import (
+    Link,
+    Qualifier,
+    Uncertain,
+    constants_of,
+    is_dissolved,
+    link_of,
+    simple_lateral,
+    unfolded,
+    where_of,
+    with_constants,
+)
 from slabrow.core.pushdown import moved_from_having, pushed_down, settled, without_columns
 from slabrow.core.rivalry import rivalry
 from slabrow.core.schema import Schema
 from slabrow.core.strictness import rejects_null
 from slabrow.core.tree import KeyColumn
+from slabrow.core.volatility import may_be_volatile
 
 _MOST_JOINED = 20  # tables in one block: beyond that sub-queries are read on their own
 
@@ -68,10 +82,13 @@ class Statement:
     is_settled: bool = True
 
 
-def read_statement(sql: str, schema: Schema, literals: tuple[str, ...] = ()) -> Statement | None:
+def read_statement(
+    sql: str, schema: Schema, literals: tuple[str, ...] = (), answers: Answers | None = None
+) -> Statement | None:
     """The places of every known table in a statement; None when it is not understood.
 
     literals   of one run, where the statement is a marked shape: GROUP BY 1 means a column, and has to stay
+    answers    what a server says of its constants
     A statement that is understood in part has its other places with a pattern that keeps everything.
     """
     parsed = parse_anew(sql) if literals else parse(sql)
@@ -79,7 +96,7 @@ def read_statement(sql: str, schema: Schema, literals: tuple[str, ...] = ()) -> 
         return None
     try:
         may_be_unknown = any("unknown" in text.lower() for text in (sql, *schema.views.values()))
-        return _statement(_with_places(parsed, literals), schema, may_be_unknown)
+        return _statement(_with_places(parsed, literals), schema, may_be_unknown, Moments(literals, answers))
     except RecursionError:
         return None
 
@@ -94,9 +111,16 @@ def _with_places(parsed: exp.Expression, literals: tuple[str, ...]) -> exp.Expre
     return parsed
 
 
-def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool) -> Statement:
-    rivals = rivalry((parsed, *_reached_views(parsed, schema)), schema.types_by_name())
-    walk = _Walk(schema, Equalities(schema, equated(parsed), rivals.contested), may_be_unknown)
+def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool, moments: Moments) -> Statement:
+    if (arms := _arms_of(parsed)) is not None:
+        # What is united is planned apart: constants of one arm say nothing of the others.
+        read = [_statement(arm, schema, may_be_unknown, moments) for arm in arms]
+        places = tuple(place for each in read for place in each.places)
+        return Statement("select", places, None, frozenset(), all(each.is_settled for each in read))
+    rivals = rivalry((parsed, *_reached_views(parsed, schema)), schema.types_by_name(), moments)
+    walk = _Walk(
+        schema, Equalities(schema, equated(parsed), moments, rivals.contested, rivals.doubtful), may_be_unknown
+    )
     kind = type(parsed).__name__.lower()
     target = None
     match parsed:
@@ -129,6 +153,23 @@ def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool) -> 
     sets = parsed.expressions if isinstance(parsed, exp.Update) else ()
     changed = frozenset(folded(each.left.this) for each in sets if isinstance(each.left, exp.Column))
     return Statement(kind, tuple(walk.places), target, changed, rivals.is_settled)
+
+
+def _arms_of(parsed: exp.Expression) -> list[exp.Expression] | None:
+    """The queries of a set operation; None for another statement, or where they share queries of WITH."""
+    if not isinstance(parsed, exp.SetOperation):
+        return None
+    found: list[exp.Expression] = []
+    waiting: list[Any] = [parsed]
+    while waiting:
+        each = waiting.pop()
+        if each.args.get("with_") or each.args.get("with"):
+            return None
+        if isinstance(each, exp.SetOperation):
+            waiting += [each.right, each.left]
+        else:
+            found.append(each)
+    return found
 
 
 def _reached_views(parsed: exp.Expression, schema: Schema) -> list[exp.Expression]:
@@ -194,7 +235,8 @@ class _Walk:
                 for earlier in with_.expressions[: with_.expressions.index(cte) + 1]
                 for table in earlier.find_all(exp.Table)
             )
-            inner[name] = Cte(cte, dict(inner), 99 if with_.args.get("recursive") else uses)
+            is_volatile = may_be_volatile(cte.this, self.schema.volatile)
+            inner[name] = Cte(cte, dict(inner), 99 if with_.args.get("recursive") else uses, is_volatile=is_volatile)
         for name, cte in inner.items():
             if name not in scope or scope[name] is not cte:
                 changes = not isinstance(cte.node.this, exp.Query)
@@ -248,15 +290,41 @@ class _Walk:
         above += moved_from_having(node)
         above += pushed_down(node, names, outer, [(item.alias, item.columns) for item in items])
         above = self._pulled_up(items, above, scope)
+        first = len(self.places)
         self._block(items, above, scope, node)
-        for part in ("expressions", "where", "having", "qualify", "order", "limit", "group"):
+        holders = self._holders(first, items)
+        for part in ("expressions", "having", "qualify", "order", "limit", "group"):
             self._sub_queries_of(node.args.get(part), scope)
+        self._sub_queries_of_where(where, scope, holders)
         for item in items:
             for condition in item.own:
                 self._sub_queries(condition, scope)
         for join in node.args.get("joins") or ():
             if join.args.get("on") is not None:
                 self._sub_queries(join.args["on"], scope)
+
+    def _holders(self, first: int, items: Sequence[FromItem]) -> tuple[tuple[Name, Pattern], ...]:
+        """The tables of a block, with what holds there, of those that no outer join fills up. first: its first place."""
+        nullable = {item.alias for item in items if item.nullable}
+        found = [(each.table, each.pattern) for each in self.places[first:] if each.alias not in nullable]
+        return tuple(found) if len(found) <= len(items) else ()
+
+    def _sub_queries_of_where(self, where: Any, scope: Ctes, holders: tuple[tuple[Name, Pattern], ...]) -> None:
+        """Those of NOT IN and the like are plans below their block: without a row there, they are not read."""
+        if where is None:
+            return
+        below = [
+            cast(exp.Expression, query)
+            for each in where.find_all(exp.In, exp.Any, exp.All)
+            for query in [cast(exp.Expression, each.args.get("query") or each.this)]
+            if isinstance(query, exp.Query)
+        ]
+        for query in below:
+            first = len(self.places)
+            self._sub_queries(query, scope)
+            for place in range(first, len(self.places)):
+                self.places[place] = replace(self.places[place], partners=(*self.places[place].partners, *holders))
+        self._sub_queries(where, scope)
 
     def change(self, node: exp.Expression, scope: Ctes | None = None) -> None:
         """UPDATE … FROM and DELETE … USING: the target is read too."""
@@ -321,10 +389,12 @@ class _Walk:
             if inner is not None and is_plain and str(join.args.get("kind") or "").upper() in ("", "INNER", "CROSS"):
                 self._entry(inner, items, above, scope)
                 self._joined(join.this.args.get("joins") or (), items, above, scope)
-                above += conjuncts(join.args["on"]) if join.args.get("on") is not None else []
+                above += conjuncts(simplified(join.args["on"])) if join.args.get("on") is not None else []
                 continue
             item = self._item(join.this, scope)
-            on = conjuncts(join.args["on"]) if join.args.get("on") is not None else []
+            on = conjuncts(simplified(join.args["on"])) if join.args.get("on") is not None else []
+            if not join.args.get("side"):  # sub-queries in it are dissolved before it is simplified
+                on = conjuncts(join.args["on"]) if join.args.get("on") is not None else []
             merged = _merged_names(join, items[first:], item)
             on += _using(merged, items[first:], item, str(join.args.get("side") or "").upper())
             if not on and not any(join.args.get(part) for part in ("side", "kind", "method", "using")):
@@ -492,15 +562,27 @@ class _Walk:
     def _pulled_up(self, items: list[FromItem], above: Sequence[exp.Expression], scope: Ctes) -> list[exp.Expression]:
         """The conditions of a block once sub-queries are dissolved in it; their tables join the entries of FROM."""
         waiting, found = list(above), list[exp.Expression]()
+        shown: dict[int, Mapping[str, exp.Expression]] = {}
+        for item in [each for each in items if simple_lateral(each) is not None]:
+            if (dissolved := self._dissolved_lateral(item, items, scope)) is not None:
+                conditions, shown[id(item)] = dissolved
+                waiting += conditions
+        if shown:
+            waiting = [with_constants(each, items, shown) for each in waiting]
+            for item in items:
+                item.own = [with_constants(each, items, shown) for each in item.own]
+            items[:] = [item for item in items if id(item) not in shown]
         while waiting:
             condition = waiting.pop(0)
             if (plain := unfolded(condition)) is not None:
                 waiting += plain
                 continue
             link = link_of(condition)
+            if link is not None and may_be_volatile(link.select, self.schema.volatile):
+                link = None  # convert_EXISTS_sublink_to_join and its like leave it
             more = None if link is None or len(items) > _MOST_JOINED else self._dissolved(link, items, scope)
             if more is None:
-                found.append(condition)
+                found += conjuncts(simplified(condition))
             else:
                 waiting += more
         constants = {
@@ -514,18 +596,47 @@ class _Walk:
             item.own = [with_constants(each, items, constants) for each in item.own]
         return [with_constants(each, items, constants) for each in found]
 
+    def _dissolved_lateral(
+        self, item: FromItem, items: list[FromItem], scope: Ctes
+    ) -> tuple[list[exp.Expression], Mapping[str, exp.Expression]] | None:
+        """The conditions of LATERAL (…), and what its output columns stand for; its tables join the entries."""
+        select = simple_lateral(item)
+        assert select is not None
+        before = len(self.seen)
+        inner, above = self._items(select, scope)
+        above += where_of(select)
+        given = outputs(select, [(each.alias, each.columns) for each in inner])
+        names = Qualifier(inner)
+        try:
+            if given is None or any(each.is_opaque or each.nullable for each in inner):
+                raise Uncertain
+            shown = {name: names.qualified(expression) for name, expression in given}
+            conditions = [names.qualified(each) for each in above]
+            own = [[names.qualified(each) for each in entry.own] for entry in inner]
+        except Uncertain:
+            del self.seen[before:]
+            return None
+        names.rename()
+        for entry, renamed in zip(inner, own, strict=True):
+            entry.own, entry.block = renamed, select
+        items += inner
+        self.seen.append(select)
+        self._sub_queries_of(select.args.get("expressions"), scope)
+        return conditions, shown
+
     def _dissolved(self, link: Link, items: list[FromItem], scope: Ctes) -> list[exp.Expression] | None:
         """The conditions of a sub-query that becomes a join, its tables among the entries. None where it stays."""
         before = len(self.seen)
         inner, above = self._items(link.select, scope)
         above += where_of(link.select)
         names = Qualifier(inner)
+        conditions: list[exp.Expression] | None = None
         try:
             outputs = [names.qualified(each.unalias()) for each in link.select.expressions] if link.pairs else []
             conditions = [names.qualified(each) for each in above]
             own = [[names.qualified(each) for each in item.own] for item in inner]
         except Uncertain:
-            conditions = None
+            pass
         may_be_anti = len(inner) == 1 and inner[0].table is not None
         if conditions is None or (link.is_anti and not may_be_anti) or any(item.is_opaque for item in inner):
             del self.seen[before:]
@@ -554,8 +665,15 @@ class _Walk:
                 above += [condition for condition in item.own if condition not in above]
         # So is a FULL JOIN that throws them away on both sides.
         for before, joined, on in self.full:
-            if any(joined is item for item in items) and not any(item.nullable for item in (*before, joined)):
+            if not any(joined is item for item in items):
+                continue
+            if not any(item.nullable for item in (*before, joined)):
                 above += [condition for condition in on if condition not in above]
+            elif not joined.nullable:  # a RIGHT JOIN by now, or a LEFT JOIN: ON filters the side that may be missing
+                for each in before:
+                    each.own += on
+            elif not any(item.nullable for item in before):
+                joined.own += on
         _state_on_both(above, items)
         derived = self.equalities.derived(above, items)
         self.equalities.note_rivals(above, items)
@@ -571,6 +689,8 @@ class _Walk:
                 outer = [
                     bare for condition in conditions if (bare := without_alias(condition, item, items)) is not None
                 ]
+                if not is_dissolved(item.query):
+                    outer = [since(each, 18) if isinstance(each, Agree) else each for each in outer]
                 self.query(item.query, item.renamed, scope if item.scope is None else item.scope, outer)
             elif item.table is not None:
                 self._place(item, items, conditions, node)

@@ -124,7 +124,8 @@ def _missing_ranges(
     oldest = cutoff(layout, as_key(now, tree.kinds[0], grid.zone))
     # A piece that would be past `keep` at once is not worth making.
     pieces = [piece for piece in uncovered_slots(wanted, held) if not is_past(piece, oldest)]
-    return tuple(_creations(layout, tree, namer, pieces, reason)), tuple(_foreign(tree, grid, wanted))
+    here = as_key(now, tree.kinds[0], grid.zone)
+    return tuple(_creations(tree, namer, pieces, reason, here)), tuple(_foreign(tree, grid, wanted))
 
 
 def _first_slot(layout: Layout, tree: Tree, grid: Grid, now: datetime | int, held: Sequence[Range]) -> int:
@@ -142,14 +143,13 @@ def _first_slot(layout: Layout, tree: Tree, grid: Grid, now: datetime | int, hel
     return first if oldest is None else max(first, grid.index(oldest))
 
 
-def _creations(layout: Layout, tree: Tree, namer: Namer, pieces: list[Range], reason: str) -> Iterator[Create]:
+def _creations(tree: Tree, namer: Namer, pieces: list[Range], reason: str, here: Value) -> Iterator[Create]:
     given: set[str] = set()
     for piece in pieces:
+        why = "it lies in the past" if is_past(piece, here) else reason
         name = namer.name(piece, also_taken=given)
         given.add(name)
-        yield Create(
-            tree.table, tree.table.sibling(name), piece, f"{reason} and no partition holds {spell_bounds(piece)}"
-        )
+        yield Create(tree.table, tree.table.sibling(name), piece, f"{why} and no partition holds {spell_bounds(piece)}")
 
 
 def _foreign(tree: Tree, grid: Grid, wanted: tuple[Range, ...]) -> Iterator[Finding]:

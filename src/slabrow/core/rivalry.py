@@ -9,45 +9,60 @@ from dataclasses import dataclass, field
 
 from sqlglot import exp
 
+from slabrow.core.agreement import Moments
+
 
 @dataclass(frozen=True, slots=True)
 class Rivalry:
-    """contested   columns of which it is not known with which of several constants they are compared
+    """contested   columns of which it is not known with which of several constants they are compared, unless one is known
+                while planning
+    doubtful    columns of which it is not known at all
     is_settled  whether it is known what is left as the server plans. Where one leaf is, it stands without an Append,
                 and nothing is left out as it starts: so what looks as if it were may be read.
     """
 
     contested: frozenset[str]
+    doubtful: frozenset[str]
     is_settled: bool
 
 
-def rivalry(trees: Iterable[exp.Expression], types: Mapping[str, frozenset[str]]) -> Rivalry:
+def rivalry(trees: Iterable[exp.Expression], types: Mapping[str, frozenset[str]], moments: Moments) -> Rivalry:
     """Trees   the statement, and the queries of the views
     types   of each column name in the tables that they read
+    moments tells which constants are known while planning
     """
     found = _Classes()
     for tree in trees:
         found.read(tree)
     contested: set[str] = set()
+    doubtful: set[str] = set()
     is_settled = True
     for members, are_joined in found.members():
         constants = {text: node for name in members for text, node in found.constants.get(name, {}).items()}
-        kinds = frozenset[str]().union(*(types.get(name, frozenset({""})) for name in members))
-        are_alike = len(kinds) == 1 and all(_is_literal_of(node, *kinds) for node in constants.values())
+        named = [name for name in members if name in types or name not in found.aliases]
+        kinds = frozenset[str]().union(*(types.get(name, frozenset({""})) for name in named))
+        if len(kinds) == 1:
+            constants = {text: node for text, node in constants.items() if not moments.is_apart(node, *kinds)}
+        are_alike = len(kinds) == 1 and all(moments.is_planned(node, *kinds) for node in constants.values())
         if len(constants) > 1 and not are_alike:
             contested |= members
+            kind = next(iter(kinds)) if len(kinds) == 1 else ""
+            if any(moments.is_constant(node, kind) and not moments.is_planned(node, kind)
+                   for node in constants.values() if kind):  # fmt: skip
+                doubtful |= members
         # A single clock value is no constant as the server plans, and is taken by all members as it starts.
-        is_planned = any(isinstance(node, exp.Literal | exp.Cast) for node in constants.values())
+        is_planned = any(len(kinds) != 1 or moments.is_planned(node, *kinds) for node in constants.values())
         if len(constants) > 1 or (are_joined and is_planned):
             is_settled = False
-    return Rivalry(frozenset(contested), is_settled)
+    return Rivalry(frozenset(contested), frozenset(doubtful), is_settled)
 
 
 @dataclass(slots=True)
 class _Classes:
-    """Columns by name that may be equal. constants: what each is equal to, by its text."""
+    """Columns by name that may be equal. constants: what each is equal to, by its text; aliases: names given anew."""
 
     constants: dict[str, dict[str, exp.Expression]] = field(default_factory=dict)
+    aliases: set[str] = field(default_factory=set)
     _above: dict[str, str] = field(default_factory=dict)
     _joining: set[str] = field(default_factory=set)  # names that an equality of two columns names
     _is_anything_joined: bool = False  # names are given anew, or rows compared: any may be equal to any
@@ -70,6 +85,15 @@ class _Classes:
                 self._join(names, len(names) > 1)
                 if len(names) == 1 and is_certain:
                     self._compare(names[0], sides[0] if _is_column(sides[1]) else sides[1])
+            case exp.Not():
+                inner = node.this
+                while isinstance(inner, exp.Paren):
+                    inner = inner.this
+                for each in inner.find_all(exp.NEQ):
+                    sides = [each.left, each.right]
+                    names = _names(sides)
+                    if len(names) == 1:
+                        self._compare(names[0], sides[0] if _is_column(sides[1]) else sides[1])
             case exp.In() if node.args.get("query") is not None:
                 query = node.args["query"].find(exp.Select)
                 self._is_anything_joined |= query is None or not _is_column(node.this)
@@ -78,6 +102,7 @@ class _Classes:
                 self._compare(node.this.name.lower(), node.expressions[0])
             case exp.Alias() if _is_column(node.this):
                 self._join([node.this.name.lower(), node.alias.lower()], False)
+                self.aliases.add(node.alias.lower())
             case exp.TableAlias():
                 self._is_anything_joined |= bool(node.args.get("columns"))
             case exp.Join():
@@ -106,24 +131,11 @@ class _Classes:
             self._joining.update(names)
 
     def _compare(self, name: str, value: object) -> None:
-        if isinstance(value, exp.Expression) and value.find(exp.Column, exp.Select) is None:
+        if isinstance(value, exp.Query):  # it is worked out once, and may be what the server takes
+            query: exp.Expression = value  # type: ignore[assignment]
+            self.constants.setdefault(name, {})["(sub-query)"] = query
+        elif isinstance(value, exp.Expression) and value.find(exp.Column, exp.Query) is None:
             self.constants.setdefault(name, {})[value.sql()] = value
-
-
-def _is_literal_of(node: exp.Expression, type_name: str) -> bool:
-    """Whether it is a literal, or one that is cast to the type of the columns: known as the server plans."""
-    while isinstance(node, exp.Paren):
-        node = node.this
-    if not isinstance(node, exp.Cast):
-        return isinstance(node, exp.Literal)
-    cast_to = _TYPES.get(node.to.sql("postgres").lower(), node.to.sql("postgres").lower())
-    return isinstance(node.this, exp.Literal) and cast_to == type_name
-
-
-_TYPES = {
-    "int": "integer", "bigint": "integer", "smallint": "integer", "timestamptz": "timestamp with time zone",
-    "timestamp": "timestamp without time zone", "varchar": "character varying", "decimal": "numeric",
-}  # fmt: skip
 
 
 def _is_column(node: object) -> bool:

@@ -14,12 +14,14 @@ Columns = Mapping[str, KeyColumn]
 class Schema:
     """The columns of the tables that statements name, and the queries of the views.
 
+    volatile      names of volatile functions beside the server's own
     search_path   the schemas in which a name without one is looked for
     """
 
     tables: Mapping[Name, Columns]
     search_path: tuple[str, ...] = ("public",)
     views: Mapping[Name, str] = field(default_factory=dict)
+    volatile: frozenset[str] = frozenset()
 
     def types_by_name(self) -> dict[str, frozenset[str]]:
         """The types that columns of each name have, in lower case, over all tables."""

@@ -29,6 +29,8 @@ NAME_LIMIT = 63
 # A gain below this share is within what the model can be wrong by, and not worth a conversion.
 LEAST_GAIN = 0.10
 LEAST_GAIN_MS = 100.0  # a day: what nobody will ever notice
+LOPSIDED = 0.8  # of the table in one leaf: queries read it as they read the table
+
 SMALL = 1 << 30  # bytes; below, memory and indexes serve most of what partitions would
 
 
@@ -288,7 +290,7 @@ class Weigher:
                 found.append(weighed)
         blocks = now.blocks or 1.0
         found = [replace(each, read_share=each.blocks / blocks) for each in found]
-        ranked = self._ranked(found, target_bytes)
+        ranked = self._ranked(found, target_bytes, self.facts.bytes)
         winner = ranked[0]
         rule = None
         if winner.layout is not None and winner.layout.by is By.RANGE:
@@ -303,11 +305,15 @@ class Weigher:
         )
 
     @staticmethod
-    def _ranked(found: Sequence[Weighed], target_bytes: int | None) -> list[Weighed]:
-        """By cost; too large ones after those that fit, and the table as it is first unless the gain is worth it."""
+    def _ranked(found: Sequence[Weighed], target_bytes: int | None, table_bytes: int) -> list[Weighed]:
+        """By cost; too large ones after those that fit, and the table as it is first unless the gain is worth it.
+
+        A layout of which one leaf holds nearly everything divides nothing: it comes after all that do.
+        """
 
         def misses(each: Weighed) -> bool:
-            return target_bytes is not None and each.largest > target_bytes
+            is_too_large = target_bytes is not None and each.largest > target_bytes
+            return is_too_large or (each.layout is not None and each.largest > LOPSIDED * table_bytes)
 
         # Within one in fifty the model cannot tell: fewer partitions win then.
         ordered = sorted(found, key=lambda each: (misses(each), each.ms))
@@ -375,6 +381,11 @@ class Weigher:
             yield (
                 f"the table is small, {_megabytes(self.facts.bytes)}: all this gains {gained} a day, "
                 "and may not be worth a conversion"
+            )
+        if self.keeps and not self.drops_old(winner.layout):
+            yield (
+                f"old rows cannot leave as a whole under {winner.layout.by}: they lie in every partition, and have to "
+                "be deleted row by row"
             )
         yield from winner.obstacles
         before = {cost.read.shape.name: cost for cost in now.shapes}

@@ -50,7 +50,7 @@ STAGES = (
         "before the names are swapped; the old tables stay.",
         (
             _step("convert --table apiary.reading --now 2026-03-01 --script convert.sql"),
-            _step("convert --table apiary.reading --now 2026-03-01 --go"),
+            _step("convert --table apiary.reading --now 2026-03-01 --pretend --go"),
             _step("convert --table apiary.coop_event --go"),
             _step("convert --table apiary.inspection --go"),
         ),
@@ -97,7 +97,7 @@ STAGES = (
         "Run again, it finds nothing to do.",
         (
             _step("tend --now 2026-06-15", (4,), "Four months at once: a guard spoke."),
-            _step("tend --now 2026-06-15 --retiring 4 --go"),
+            _step("tend --now 2026-06-15 --pretend --retiring 4 --go"),
             _step("history --most 6"),
             _step("tend --now 2026-06-15"),
         ),

@@ -3,6 +3,7 @@
 import json
 import re
 import tomllib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from functools import lru_cache
@@ -15,6 +16,7 @@ from slabrow.core.by import By
 from slabrow.core.errors import LayoutError, SlabrowError, nearest
 from slabrow.core.layout import ArchiveForm, Group, Layout, PastKeep
 from slabrow.core.names import Name, parse_name
+from slabrow.core.one_line import one_line
 from slabrow.core.spans import Span, Unit, parse_span
 from slabrow.core.zones import parse_zone
 from slabrow.files.reading import read_text, toml_document
@@ -242,8 +244,12 @@ def _within(read: _Entry, line: Any, faults: list[_Fault]) -> Layout | None:
     return layout
 
 
-def layout_text(layout: Layout) -> str:
-    """A layout as the file holds it. `read_layouts` gives the same layout back."""
+def layout_text(layout: Layout, notes: Sequence[str] = ()) -> str:
+    """A layout as the file holds it. `read_layouts` gives the same layout back. notes: comments above it."""
+    return "".join(f"# {one_line(note)}\n" for note in notes) + _layout_lines(layout)
+
+
+def _layout_lines(layout: Layout) -> str:
     lines = ["[[layout]]", f"table = {_toml(str(layout.table))}", *_division(layout)]
     if layout.ahead is not None:
         lines.append(f"ahead = {_toml(_span(layout.ahead))}")

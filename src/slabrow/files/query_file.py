@@ -52,9 +52,12 @@ class FileQuery:
     decided: PrunedAt | None = None
 
 
-def read_queries(path: Path) -> tuple[FileQuery, ...]:
-    """Every statement of a file. Raises UsageError with the line when something in it cannot be read."""
-    return parse_queries(read_text(path, "query file", "--queries"), str(path))
+def read_queries(path: Path, option: str = "--queries") -> tuple[FileQuery, ...]:
+    """Every statement of a file. option: how another one is named, for messages.
+
+    Raises UsageError with the line when something in it cannot be read.
+    """
+    return parse_queries(read_text(path, "query file", option), str(path))
 
 
 def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:

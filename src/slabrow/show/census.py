@@ -60,7 +60,7 @@ def _rows(census: Census) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
 
 def _text(census: Census, out: "Console") -> None:
     tree = census.tree
-    rows = [leaf.rows for leaf in tree.leaves]
+    rows = [0 if leaf.rows is None and leaf.is_empty else leaf.rows for leaf in tree.leaves]
     total = None if None in rows else sum(row or 0 for row in rows)
     heading(
         out,

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
+from slabrow.show.output import Json, Shown, bad, heading, note, plain, print_table, table
 from slabrow.show.words import count, milliseconds
 from slabrow.work.compare import Comparison, Measured
 
@@ -15,6 +15,8 @@ def _data(result: Comparison) -> Json:
     return {
         "before": result.before,
         "after": result.after,
+        "rows_before": result.rows_before,
+        "rows_after": result.rows_after,
         "queries": [
             {
                 "name": each.query.name,
@@ -66,6 +68,9 @@ def _rows(result: Comparison) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
 
 def _text(result: Comparison, out: "Console") -> None:
     heading(out, f"The same queries: {result.before} (before) and {result.after} (after)")
+    if not result.are_alike:
+        rows = f"about {count(result.rows_before)} rows before, {count(result.rows_after)} after"
+        out.print(bad(f"The tables do not hold the same rows: {rows}. Less time may only mean fewer rows."))
     numbers = ("blocks before", "after", "time before", "time after", "factor")
     lines = table("query", *numbers, "rows", right=numbers)
     for each in result.compared:

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 from datetime import UTC
 from typing import TYPE_CHECKING, Any
 
-from slabrow.servers.postgresql.ledger import Written
+from slabrow.servers.postgresql.ledger import Entry, Written
 from slabrow.show.output import Json, Shown, bad, good, heading, plain, print_table, table
 from slabrow.show.words import count, milliseconds, plural
 from slabrow.work.history import History
@@ -41,7 +41,21 @@ def _entry(written: Written) -> Json:
     }
 
 
-_COLUMNS = ("entry", "at", "role", "host", "kind", "table", "partition", "state", "rows", "duration_ms", "lock_waits")
+_COLUMNS = (
+    "entry",
+    "at",
+    "clock",
+    "machine_clock",
+    "role",
+    "host",
+    "kind",
+    "table",
+    "partition",
+    "state",
+    "rows",
+    "duration_ms",
+    "lock_waits",
+)
 
 
 def _rows(history: History) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
@@ -64,7 +78,7 @@ def _text(history: History, out: "Console") -> None:
         until = (entry.details or {}).get("until")
         state = f"{entry.state}: {entry.note}" if entry.note else entry.state
         lines.add_row(
-            f"{written.at.astimezone(UTC):%Y-%m-%d %H:%M:%S}",
+            f"{written.at.astimezone(UTC):%Y-%m-%d %H:%M:%S}" + _pretended(entry),
             plain(entry.kind + (f" until {until[:10]}" if until else "")),
             plain(entry.table),
             plain(entry.partition),
@@ -75,6 +89,11 @@ def _text(history: History, out: "Console") -> None:
             good(state) if entry.state == "done" else bad(state),
         )
     print_table(out, lines, ("lock waits", "by", "table", "took"))
+
+
+def _pretended(entry: Entry) -> str:
+    """The other clock, where one was given: what was done followed it."""
+    return "" if entry.is_machine_clock else f", taken for {entry.clock.astimezone(UTC):%Y-%m-%d %H:%M}"
 
 
 SHOWN: Shown[History] = Shown("history", _data, _rows, _text)

@@ -9,13 +9,14 @@ from slabrow.work.proof import Proof, ProveResult
 
 
 def junit(result: ProveResult) -> str:
-    """Queries without a limit pass; those that the server refuses are errors."""
+    """Queries without a limit pass; those that the server refuses are errors; a limit that was not checked failed."""
     errors = [each for each in result.unproven if each.is_error]
+    unchecked = result.unchecked
     suite = ElementTree.Element(
         "testsuite",
         name="slabrow prove",
-        tests=str(len(result.proofs) + len(errors)),
-        failures=str(sum(proof.is_ok is False for proof in result.proofs)),
+        tests=str(len(result.proofs) + len(errors) + len(unchecked)),
+        failures=str(sum(proof.is_ok is False for proof in result.proofs) + len(unchecked)),
         errors=str(len(errors)),
         skipped="0",
     )
@@ -27,6 +28,10 @@ def junit(result: ProveResult) -> str:
     for each in errors:
         case = _case(suite, each.query.name, "", None)
         ElementTree.SubElement(case, "error", message=_text(each.reason), type="refused")
+    for each in unchecked:
+        case = _case(suite, each.query.name, "", None)
+        message = f"its limit could not be checked: it {each.reason}"
+        ElementTree.SubElement(case, "failure", message=_text(message), type="unchecked")
     ElementTree.indent(suite)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suite, encoding="unicode") + "\n"
 

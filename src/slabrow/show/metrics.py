@@ -1,6 +1,7 @@
 """Upkeep as OpenMetrics text, for whatever collects it from a file (N44). See docs/guide/keeping.md for the names."""
 
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 from datetime import UTC, date, datetime, time
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
@@ -90,7 +91,7 @@ def _measured(report: TableReport, now: datetime) -> Iterator[tuple[str, float]]
     yield "lock_waits", sum(each.lock_waits for each in report.tended)
     yield "refused", float(report.error is not None)
     yield "retired", sum(isinstance(each.action, Detach | Drop | Archive) for each in done)
-    yield "missing_ahead", sum(isinstance(each.action, Create | Sweep) for each in left)
+    yield "missing_ahead", float(replace(report, tended=tuple(left)).ahead_missing)
     yield "catch_all_rows", float(report.catch_all_rows_left)
     yield "success", float(report.error is None and not left)
     if report.tree is None:

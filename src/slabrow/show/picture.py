@@ -1,5 +1,6 @@
 """Draws results as PNG or SVG with Matplotlib, which is imported only when a picture is asked for."""
 
+import io
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -7,6 +8,7 @@ from typing import TYPE_CHECKING
 from slabrow.core.bounds import CatchAll
 from slabrow.core.errors import UsageError
 from slabrow.core.outlook import Expected
+from slabrow.files.writing import check_writable, write_file
 from slabrow.show.bounds import held
 from slabrow.show.words import count, per_span, plural, size
 from slabrow.work.prospect import Prospect
@@ -22,11 +24,9 @@ _MOST_LEVEL = 20  # bars whose notes have room side by side
 
 def check_picture(path: str) -> Path:
     """The path of a picture to write. Raises UsageError for an ending other than .png or .svg."""
-    picture = Path(path)
+    picture = check_writable(path, "--picture")
     if picture.suffix.lower() not in (".png", ".svg"):
         raise UsageError(f"a picture cannot be written as {path}", fix="end its name in .png or .svg")
-    if not picture.parent.is_dir():
-        raise UsageError(f"a picture cannot be written to {path}", found=f"there is no folder {picture.parent}")
     return picture
 
 
@@ -145,6 +145,8 @@ def new_figure(path: Path) -> "Figure":
 def save(figure: "Figure", path: Path) -> None:
     """Writes the figure. Raises UsageError when it cannot be."""
     try:
-        figure.savefig(path)
-    except OSError as error:
-        raise UsageError(f"the picture {path} cannot be written", found=error.strerror) from None
+        drawn = io.BytesIO()
+        figure.savefig(drawn, format=path.suffix[1:].lower())
+    except ValueError as error:  # a text that the library takes for mathematics and cannot read
+        raise UsageError(f"the picture {path} cannot be drawn", found=str(error)[:200]) from None
+    write_file(path, drawn.getvalue())

@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from slabrow.core.one_line import one_line
 from slabrow.core.touch import PrunedAt, Verdict
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.words import bar, count, listed, milliseconds, plural, share
@@ -25,7 +26,14 @@ def _data(result: ProveResult) -> Json:
     return {
         "queries": [_proof_data(proof) for proof in result.proofs],
         "unproven": [
-            {"name": each.query.name, "line": each.query.line, "reason": each.reason, "error": each.is_error}
+            {
+                "name": each.query.name,
+                "line": each.query.line,
+                "reason": each.reason,
+                "error": each.is_error,
+                "limit": None if each.query.limit is None else str(each.query.limit),
+                "ok": False if each.is_error or each.is_unchecked else None,
+            }
             for each in result.unproven
         ],
         "pruning": result.pruning,
@@ -146,7 +154,10 @@ def _rows(result: ProveResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
 def _text(result: ProveResult, out: "Console") -> None:
     ran = any(proof.executed is not None for proof in result.proofs)
     asked = any(proof.planned is not None for proof in result.proofs)
-    how = "as the server ran it" if ran else "as the server plans it" if asked else "predicted, without asking a server"
+    refused = any(each.is_error for each in result.unproven) and not result.proofs
+    how = "as the server ran it" if ran else "as the server plans it"
+    if not asked and not refused:
+        how = "predicted, without asking a server"
     heading(out, f"Partitions that each query touches, {how}")
     measured: tuple[str, ...] = ("planning",) if asked else ()
     if ran:
@@ -172,7 +183,11 @@ def _text(result: ProveResult, out: "Console") -> None:
             out.print(bad(f"{each.query.name} (line {each.query.line}): {each.reason}"))
     if gone:
         out.print(plain(f"The server would not plan {len(gone)} of the workload, the first: {gone[0].reason}"))
-    if elsewhere := [each.query.name for each in result.unproven if not each.is_error and each not in gone]:
+    for each in result.unchecked:
+        out.print(bad(f"{each.query.name} (line {each.query.line}): its limit was not checked, as it {each.reason}"))
+    if elsewhere := [
+        each.query.name for each in result.unproven if not each.is_error and each not in gone and not each.is_unchecked
+    ]:
         out.print(plain(f"No partitioned table that was asked for is touched by: {listed(elsewhere, 12)}."))
     _contrasts(result, out)
     _prepared(result, out)
@@ -185,6 +200,14 @@ def _text(result: ProveResult, out: "Console") -> None:
         if proof.note:
             out.print(plain(f"{proof.query.name}: {proof.note}"))
     _summary(result, out)
+
+
+def _rows_read(found: Measured) -> str:
+    """Of a parallel scan the server gives the mean of its workers, rounded: the sum is right to three digits."""
+    if not found.is_mean or found.read < 1_000:
+        return count(found.read)
+    step = 10 ** (len(str(found.read)) - 3)
+    return f"about {count(round(found.read / step) * step)}"
 
 
 def _contrasts(result: ProveResult, out: "Console") -> None:
@@ -203,7 +226,7 @@ def _contrasts(result: ProveResult, out: "Console") -> None:
             plain(proof.query.name),
             plain(proof.table),
             f"{count(on.leaves)} / {count(off.leaves)}",
-            f"{count(on.read)} / {count(off.read)}",
+            f"{_rows_read(on)} / {_rows_read(off)}",
             f"{count(on.blocks)} / {count(off.blocks)}",
             f"{milliseconds(on.planning_ms)} / {milliseconds(off.planning_ms)}",
             f"{milliseconds(on.execution_ms)} / {milliseconds(off.execution_ms)}",
@@ -298,8 +321,9 @@ def _rewrites(result: ProveResult, out: "Console") -> None:
     heading(out, "What to write instead")
     for proof, rewrite in found[:_MOST_REWRITES]:
         for before, after in zip(rewrite.before, rewrite.after, strict=True):
-            out.print(plain(f"  {proof.query.name}   {_cut(before)}"))
-            out.print(good(f"    → {_cut(after)}"))
+            # In full: whoever takes it has to be able to copy it.
+            out.print(plain(f"  {proof.query.name}   {one_line(before)}"), soft_wrap=True)
+            out.print(good(f"    → {one_line(after)}"), soft_wrap=True)
         said = [*rewrite.notes, *(["both were run, and return the same rows"] if proof.is_same else [])]
         if said:
             note(out, f"      {'; '.join(said)}")
@@ -355,7 +379,7 @@ def _measured(proof: Proof, ran: bool) -> list[str]:
     if found is None:
         return [planning, "–", "–", "–", "–"]
     blocks = f"{count(found.hit)} + {count(found.missed)}" if found.missed else count(found.hit)
-    return [planning, milliseconds(found.execution_ms), count(found.read), count(found.returned), blocks]
+    return [planning, milliseconds(found.execution_ms), _rows_read(found), count(found.returned), blocks]
 
 
 def _limit(proof: Proof) -> "Text":
@@ -374,6 +398,8 @@ def _summary(result: ProveResult, out: "Console") -> None:
     out.print()
     if not result.proofs:
         out.print(plain("No query touches a partitioned table."))
+        if result.unchecked:
+            out.print(bad(f"{plural(len(result.unchecked), 'limit')} could not be checked: that is a failure."))
         return
     limits = [proof for proof in result.proofs if proof.is_ok is not None]
     broken = sum(proof.is_ok is False for proof in limits)
@@ -392,6 +418,8 @@ def _summary(result: ProveResult, out: "Console") -> None:
         out.print(plain(f"Predicted from the SQL and the bounds alone: the plan's leaves for {same}, more for {more}."))
     if fewer:
         out.print(bad(f"For {fewer} fewer were predicted than the server plans: that is a fault, please report it."))
+    if result.unchecked:
+        out.print(bad(f"{plural(len(result.unchecked), 'limit')} could not be checked: that is a failure."))
     if limits:
         verdict = (
             f"{plural(len(limits), 'limit')}, {broken} broken."

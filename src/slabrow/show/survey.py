@@ -189,6 +189,11 @@ def _ageing(survey: Survey, out: "Console") -> None:
 def growth_text(growth: Growth) -> str:
     """The rate, its trend and when the table will be twice as large, in one or two sentences."""
     error = f" ± {count(round(growth.uncertainty))}" if growth.uncertainty >= 1 else ""
+    if growth.still_since is not None:
+        return (
+            f"No row has come since {growth.still_since:%Y-%m-%d %H:%M}; until then about "
+            f"{count(round(growth.rows_a_day))}{error} came a day along {growth.column}."
+        )
     text = (
         f"About {count(round(growth.rows_a_day))}{error} new rows a day along {growth.column}, "
         f"{count(round(growth.rows_a_month))} a month"

@@ -4,10 +4,12 @@ from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
+from slabrow.core.by import By
 from slabrow.core.layout import Layout
 from slabrow.core.spans import Span, Unit
-from slabrow.core.weighing import Weighed
+from slabrow.core.weighing import SMALL, Weighed
 from slabrow.core.windows import WindowRule
+from slabrow.core.workload import Workload
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.words import count, plural, size
 from slabrow.work.weigh import Weighing
@@ -170,6 +172,8 @@ def _text(weighing: Weighing, out: "Console") -> None:
     out.print()
     winner = verdict.winner
     title = "Leave the table as it is" if winner.layout is None else f"Partition by {winner.layout}"
+    if winner.layout is not None and facts.bytes < SMALL:
+        title = f"Of the layouts, {winner.layout} is the best (the table is small: leave it, unless it will grow)"
     heading(out, f"{title}, because")
     for reason in verdict.reasons:
         out.print(plain(f"  • {reason}"))
@@ -242,12 +246,40 @@ def _notes(weighing: Weighing) -> Iterable[str]:
     guessed = sum(each.is_guessed for each in read.shapes)
     if guessed:
         yield f"{plural(guessed, 'shape')} came without values; some of the table's own stood in for them."
+    if (short := _short_log(workload)) is not None:
+        yield short
     if workload.broken:
         yield f"{plural(workload.broken, 'line')} of the log could not be read."
     if workload.left_out:
         yield f"{plural(workload.left_out, 'statement')} of other databases or roles, or beyond the limit, left out."
     if weighing.wishes.keep is None and weighing.ageing:
         yield f"Data ages along {weighing.ageing[0].column}: give --keep to weigh how old rows are retired."
+
+
+def _short_log(workload: Workload) -> str | None:
+    """Runs a day that a part of a day was taken for."""
+    if workload.begins is None or workload.ends is None:
+        return None
+    hours = (workload.ends - workload.begins).total_seconds() / 3_600
+    if hours >= 24:
+        return None
+    taken = "an hour" if hours < 1 else f"{hours:.3g} hours"
+    return (
+        f"The workload covers {hours * 60:.0f} minutes, and was taken for {taken} of a day: runs a day are "
+        f"{24 / max(1.0, hours):.3g} times what it holds. A log of a whole day tells more."
+    )
+
+
+def written_notes(layout: Layout, zone_given: bool) -> list[str]:
+    """Why a layout that is written to a file says what nobody asked for, as comments."""
+    notes = []
+    if layout.from_ is not None:
+        notes.append(f"from = {layout.from_}: where the rows of today begin")
+    if layout.by is By.RANGE and layout.zone != "UTC" and zone_given:
+        notes.append(f"zone = {layout.zone}: as --zone says; days and months begin there")
+    if layout.catch_all:
+        notes.append("catch_all = true: rows that no partition takes are kept there, instead of being refused")
+    return notes
 
 
 SHOWN: Shown[Weighing] = Shown("weigh", _data, _rows, _text)

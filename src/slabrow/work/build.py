@@ -7,15 +7,16 @@ from slabrow.core.by import By
 from slabrow.core.due import Namer, divided, due_partitions
 from slabrow.core.errors import LayoutError, Refusal, UsageError
 from slabrow.core.layout import Layout
+from slabrow.core.lexing import Piece, lexemes, statements_in
 from slabrow.core.names import Name
 from slabrow.core.reconcile import NAME_LIMIT, reconcile
 from slabrow.core.shape import KeyChange, Shape, key_changes
 from slabrow.core.statements import Transaction
 from slabrow.core.tree import Tree
-from slabrow.files.query_file import tokenize
 from slabrow.files.reading import read_text
 from slabrow.servers.postgresql import catalogue, ddl
 from slabrow.servers.postgresql.connection import Connection, explained, reading
+from slabrow.servers.postgresql.conversion import unmarked
 from slabrow.servers.postgresql.shape import shape
 from slabrow.work import runner
 from slabrow.work.context import Context
@@ -54,6 +55,7 @@ def build(context: Context, layout: Layout, source: Source, *, go: bool) -> Buil
             else _rest(context, connection, layout, existing)
         )
         if go:
+            context.guard_pretended_clock(catalogue.moment(connection))
             runner.run(connection, result.transactions, context.lock_wait_ms, context.progress, context.say)
         return replace(result, is_done=go)
 
@@ -123,12 +125,18 @@ def _columns(connection: Connection, layout: Layout, source: Source) -> Shape:
 def _as_new(like: Shape, name: Name) -> Shape:
     """The shape of another table for a new one: its own owner, and names derived from its own name."""
 
+    # Of a table that a conversion has left, the names and the comment of before are meant.
+    was = unmarked(like.comment)
+    stem = like.name.table if was is None else was[0].table
+
     def renamed(old: str) -> str:
-        return old.replace(like.name.table, name.table) if like.name.table in old else f"{name.table}_{old}"
+        bare = old if was is None else old.removesuffix("_before")
+        return bare.replace(stem, name.table) if stem in bare else f"{name.table}_{bare}"
 
     return replace(
         like,
         name=name,
+        comment=like.comment if was is None else was[1],
         obstacles=(),
         granted_by_default=(),
         grants=(),
@@ -138,24 +146,39 @@ def _as_new(like: Shape, name: Name) -> Shape:
     )
 
 
-_ALLOWED = ("CREATE", "ALTER", "COMMENT", "SET")
+_ALLOWED = (
+    ("create", "table"), ("create", "unlogged", "table"), ("create", "index"), ("create", "unique", "index"),
+    ("create", "type"), ("create", "domain"), ("create", "schema"), ("alter", "table"), ("comment", "on"), ("set",),
+)  # fmt: skip
+
+
+def _first_words(statement: str) -> tuple[str, ...]:
+    """The words of a statement outside of parentheses: CREATE TABLE … AS would run what follows it."""
+    words: list[str] = []
+    depth = 0
+    for each in lexemes(statement):
+        depth += (each.text == "(") - (each.text == ")")
+        if depth == 0 and each.piece in (Piece.WORD, Piece.NAME):
+            words.append(each.value)
+    is_table = words[:1] == ["create"] and "table" in words[1:3]
+    return (*words, *(["as select"] if is_table and "as" in words else []))
 
 
 def _from_sql(connection: Connection, layout: Layout, path: Path) -> Shape:
     """The shape that a file of CREATE TABLE and CREATE INDEX gives: the server reads it and rolls back."""
     text = read_text(path, "schema file", "--schema")
-    begins = True
-    for token in tokenize(text, str(path)):
-        if begins and token.text.upper() not in _ALLOWED:
+    definitions = statements_in(text)
+    for words in map(_first_words, definitions):
+        if not any(words[: len(allowed)] == allowed for allowed in _ALLOWED) or "as select" in " ".join(words):
             raise UsageError(
                 f"{path} holds more than a definition",
-                found=f"a statement begins with {token.text}",
-                fix=f"keep only {', '.join(_ALLOWED)} statements in it",
+                found=f"a statement begins with {' '.join(words[:2]).upper()}",
+                fix="keep only CREATE TABLE, INDEX, TYPE, DOMAIN and SCHEMA, ALTER TABLE, COMMENT and SET in it",
             )
-        begins = token.text == ";"
     with explained(f"read {path}"), connection.transaction(force_rollback=True):
         connection.execute("SET LOCAL lock_timeout = '2s'")
-        connection.execute(text.encode())
+        for definition in definitions:
+            connection.execute(definition.encode(), prepare=False)
         if not catalogue.exists(connection, layout.table):
             raise LayoutError(
                 f"{path} does not create {layout.table}", fix="correct the name in the file or in the layout"

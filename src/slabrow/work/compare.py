@@ -53,12 +53,24 @@ class Left:
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
-    """before, after   the two tables as the server spells them"""
+    """before, after   the two tables as the server spells them
+
+    rows_before, rows_after   of each, as the planner estimates them; None where nothing is known
+    """
 
     before: str
     after: str
+    rows_before: int | None
+    rows_after: int | None
     compared: tuple[Compared, ...]
     left: tuple[Left, ...]
+
+    @property
+    def are_alike(self) -> bool:
+        """Whether both tables hold about as many rows: else less work may only be fewer rows."""
+        if self.rows_before is None or self.rows_after is None:
+            return True
+        return abs(self.rows_before - self.rows_after) <= 0.02 * max(self.rows_before, self.rows_after, 1)
 
     @property
     def equal(self) -> tuple[Compared, ...]:
@@ -75,7 +87,8 @@ def compare(context: Context, table: Name, before: Name, asked: Sequence[FileQue
     left: list[Left] = []
     with context.connected() as connection:
         with reading(connection):
-            now, then = catalogue.relation(connection, table), catalogue.relation(connection, before)
+            now, _ = catalogue.whole(connection, catalogue.relation(connection, table))
+            then, _ = catalogue.whole(connection, catalogue.relation(connection, before))
         fence = Fence(connection)
         if (words := powers(connection)) is not None:
             context.warn(words)
@@ -88,7 +101,7 @@ def compare(context: Context, table: Name, before: Name, asked: Sequence[FileQue
                 with explained("go on after a query that failed"):
                     queries.forget(connection)
         context.progress(1.0, "done")
-    return Comparison(then.spelling, now.spelling, tuple(compared), tuple(left))
+    return Comparison(then.spelling, now.spelling, then.rows, now.rows, tuple(compared), tuple(left))
 
 
 def _compare(

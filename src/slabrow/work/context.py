@@ -3,13 +3,13 @@
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import psycopg
 
-from slabrow.core.errors import SlabrowError, UsageError, nearest
+from slabrow.core.errors import Refusal, SlabrowError, UsageError, nearest
 from slabrow.core.names import Name, parse_name
 from slabrow.servers.postgresql.connection import Connection, connect, holds_secret, translated
 
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Context", "Event", "Progress", "holds_secret", "unsaid", "unseen", "untold"]
 
+MOST_APART = timedelta(minutes=1)  # that two clocks may be without being called different
 Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and what is being done
 
 
@@ -45,6 +46,7 @@ class Context:
     table         the table named, or None
     now           the clock, with its zone
     is_machine_clock  whether that is this machine's own, and not one given with --now
+    pretends      whether another clock than the server's is meant, though data are changed
     server        what --on calls it; None for the one server of the options
     lock_deadline_ms  how long a lock is tried for; None: six times
     tell          hears what upkeep did to each partition, as it happens
@@ -58,12 +60,26 @@ class Context:
     now: datetime
     lock_wait_ms: int = 2_000
     is_machine_clock: bool = True
+    pretends: bool = False
     server: str | None = None
     lock_deadline_ms: int | None = None
     progress: Progress = unseen
     tell: Callable[[Event], None] = untold
     warn: Callable[[str], None] = unsaid
     say: Callable[[str], None] = unsaid
+
+    def guard_pretended_clock(self, server: datetime) -> None:
+        """Raises Refusal when a clock given with --now is far from the server's, and nobody said that it is meant.
+
+        What is retired by a pretended clock is gone as any other data. server: its clock
+        """
+        if self.is_machine_clock or self.pretends or abs(self.now - server) <= MOST_APART:
+            return
+        raise Refusal(
+            "--now is not the time of the server, and --go changes real data",
+            found=f"{self.now:%Y-%m-%d %H:%M:%S%z} was given, it is {server:%Y-%m-%d %H:%M:%S%z} there",
+            fix="leave --now out, or add --pretend when this is a rehearsal on data that may be lost",
+        )
 
     @contextmanager
     def connected(self) -> Iterator[Connection]:

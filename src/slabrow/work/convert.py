@@ -67,6 +67,7 @@ def convert(context: Context, layout: Layout, *, go: bool, old_name: str | None 
         changes = key_changes(plan.shape, layout.full_key)
         if not go:
             return ConvertResult(layout, seen, changes, plan.old_name, transaction, is_done=False)
+        context.guard_pretended_clock(catalogue.moment(connection))
         checked = runner.run(connection, [transaction], context.lock_wait_ms, context.progress, context.say)
         compared = tuple(
             Compared(str(leaf), old, new) for leaf, old, new, _ in sorted(checked[-1], key=lambda row: str(row[0]))

@@ -54,13 +54,10 @@ def forecast(context: Context, layout: Layout, *, exact: bool, until: datetime |
 
 def _growth(connection: Connection, layout: Layout) -> Growth:
     with reading(connection, f"read {layout.table}"):
-        found = catalogue.relation(connection, layout.table)
+        found, _ = catalogue.whole(connection, catalogue.relation(connection, layout.table))
         columns = {each.name: each.as_key() for each in catalogue.columns(connection, found)}
         statistics = catalogue.column_statistics(connection, found)
-        rows = found.rows
-        if rows is None and catalogue.is_partitioned(found):
-            rows = catalogue.leaves_total(connection, found).rows
-    facts = TableFacts(found.name, found.spelling, rows or 0, 0, 0, columns, statistics)
+    facts = TableFacts(found.name, found.spelling, found.rows or 0, 0, 0, columns, statistics)
     times = [each.column for each in ageing(facts, {}, 0.0) if columns[each.column].kind.is_time]
     preferred = [layout.key[0]] if layout.key[0] in times else times
     for name in preferred:

@@ -10,8 +10,10 @@ from slabrow.servers.postgresql.ledger import Entry, Ledger
 from slabrow.work.context import Context
 
 
-def hold(context: Context, ledger_schema: str | None, partition: str, until: datetime | None, *, holds: bool) -> str:
-    """Writes the hold, or with `holds` False its end, and says so in one sentence.
+def hold(
+    context: Context, ledger_schema: str | None, partition: str, until: datetime | None, *, holds: bool, go: bool
+) -> str:
+    """Writes the hold, or with `holds` False its end, and says so in one sentence. Without `go` it only says it.
 
     Raises UsageError when no table of the layout file has that partition, or there is no ledger to keep it in.
     """
@@ -31,12 +33,17 @@ def hold(context: Context, ledger_schema: str | None, partition: str, until: dat
             )
             if found is None:
                 continue
+            lasts = f" until {until:%Y-%m-%d %H:%M%z}" if until else ""
+            if not go:
+                would = f"would be put under hold{lasts}" if holds else "would no longer be under hold"
+                return f"{found} {would}. Nothing has been done: --go does it."
+            context.guard_pretended_clock(catalogue.moment(connection))
             ledger = Ledger(connection, ledger_schema)
             ledger.prepare()
             ledger.write(_entry(context, tree.table, found.table, until, holds))
             if not holds:
                 return f"{found} is no longer under hold."
-            return f"{found} is under hold{f' until {until:%Y-%m-%d %H:%M%z}' if until else ''}: upkeep lets it stay."
+            return f"{found} is under hold{lasts}: upkeep lets it stay."
     near = nearest(partition, known)
     raise UsageError(
         f"no table of the layout file has a partition {partition}", fix=f"did you mean {near}?" if near else None

@@ -7,7 +7,7 @@ from datetime import datetime
 from slabrow.core.actions import Action, Archive, Create, Detach, Drop, Sweep
 from slabrow.core.bounds import CatchAll, Range
 from slabrow.core.due import describe_clock
-from slabrow.core.errors import Refusal, ServerError
+from slabrow.core.errors import Refusal, ServerError, SlabrowError
 from slabrow.core.findings import Finding
 from slabrow.core.guards import guard_grid, guard_retiring, has_estimates, retiring
 from slabrow.core.layout import Layout
@@ -32,12 +32,17 @@ COUNTED_BELOW = 64 * 2**20  # bytes
 
 @dataclass(frozen=True, slots=True)
 class Keeping:
-    """What is done about each table of a run. retiring: how many partitions may leave, when somebody named it."""
+    """What is done about each table of a run.
+
+    retiring   how many partitions may leave, when somebody named it
+    barred     why none may leave in this run, whatever the layout says
+    """
 
     moments: Moments
     doing: Doing
     go: bool
     retiring: int | None
+    barred: SlabrowError | None = None
 
     @property
     def context(self) -> Context:
@@ -88,22 +93,31 @@ class Keeping:
             upkeep = ddl.upkeep_of(tree, layout, wait_ms, owner, role, columns, inherited, copying)
             tended = [self._proposed(action, upkeep, layout) for action in actions]
 
-            def report(error: Refusal | None = None) -> TableReport:
-                return TableReport(layout, tuple(tended), leftovers, error, tree, now, lying.rows)
-
+            error: SlabrowError | None = None
             try:
                 self._guard_rows(layout, tree, actions, now)
                 guard_retiring(layout, tree, actions, self.retiring, self._counted_rows(tree, actions))
-            except Refusal as refusal:
-                return report(refusal)
+                if self.barred is not None and retiring(actions):
+                    raise self.barred
+            except SlabrowError as refusal:
+                if connection.closed:
+                    raise
+                # A guard refuses what it guards. Coming partitions are made all the same: without them the next rows
+                # would fall into the catch-all, or be refused.
+                error = refusal
+                text = f"it stays: {refusal.problem}"
+                tended = [
+                    replace(each, state=State.SKIPPED, text=text) if retiring([each.action]) else each
+                    for each in tended
+                ]
             for place, each in enumerate(tended if self.go else ()):
                 try:
                     tended[place] = self.doing.told(self.doing.do(each, layout, upkeep))
                 except Refusal as refusal:
                     self.doing.write(each, "failed", 0.0, refusal.problem)
                     tended[place] = self.doing.told(replace(each, state=State.FAILED, text=refusal.problem))
-                    return report(refusal)
-            return report()
+                    error = error or refusal
+            return TableReport(layout, tuple(tended), leftovers, error, tree, now, lying.rows)
 
     def _counted_rows(self, tree: Tree, actions: Sequence[Action]) -> dict[str, int] | None:
         """Of a small table without statistics; None where estimates or bytes have to do."""

@@ -6,6 +6,7 @@ from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+from slabrow.core.answers import Answers
 from slabrow.core.constants import Surroundings
 from slabrow.core.costs import Costs
 from slabrow.core.definitions import read_definitions
@@ -26,8 +27,10 @@ from slabrow.files.reading import read_text
 from slabrow.servers.postgresql import catalogue, predicting
 from slabrow.servers.postgresql.connection import reading
 from slabrow.servers.postgresql.facts import table_facts
+from slabrow.servers.postgresql.side_effects import Fence
+from slabrow.work.answered import ask_ahead, new_answers
 from slabrow.work.context import Context
-from slabrow.work.proof import NOT_TOUCHED, Generic, Proof, ProveResult, Slipped, Unproven
+from slabrow.work.proof import NOT_TOUCHED, Generic, Proof, ProveResult, Slipped, Unproven, brings_limit
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +60,7 @@ def prove_offline(
             fix="give the DDL with PARTITION BY, and its partitions",
         )
     known = _Known(trees, definitions.schema(), definitions.zone, context.now, {})
-    return _predicted(known, queries, context, at_most)
+    return _predicted(known, _predictors(known, context), queries, at_most)
 
 
 def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: int | None = None) -> ProveResult:
@@ -77,28 +80,41 @@ def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: i
                 weigher = Weigher(facts, TableWorkload((), (), 0.0), Costs(), context.now, Growth(), None, False)
                 trees.append(tree_of(facts, layout, weigher.planned(layout)))
         zone = catalogue.time_zone(connection) or ZoneInfo("UTC")
-    return _predicted(_Known(trees, schema, zone, context.now, rows), queries, context, at_most)
+        known = _Known(trees, schema, zone, context.now, rows)
+        predictors = _predictors(known, context, new_answers(connection))
+        asked = [(query.sql, _around(query, known)) for query in queries]
+        ask_ahead(connection, Fence(connection), predictors, asked)
+    return _predicted(known, predictors, queries, at_most)
 
 
-def _predicted(known: _Known, queries: Sequence[FileQuery], context: Context, at_most: int | None) -> ProveResult:
+def _predictors(known: _Known, context: Context, answers: Answers | None = None) -> list[Predictor]:
     chosen = parse_name(context.table) if context.table else None
-    predictors = [
-        Predictor(tree, known.schema)
+    return [
+        Predictor(tree, known.schema, answers=answers)
         for tree in known.trees
         if chosen is None or (tree.table.table == chosen.table and chosen.schema in (None, tree.table.schema))
     ]
+
+
+def _around(query: FileQuery, known: _Known) -> Surroundings:
+    unvalued = not query.params and bool(parameters_in(query.sql))
+    return Surroundings(known.zone, known.now, None if unvalued else query.params)
+
+
+def _predicted(
+    known: _Known, predictors: Sequence[Predictor], queries: Sequence[FileQuery], at_most: int | None
+) -> ProveResult:
     proofs: list[Proof] = []
     unproven: list[Unproven] = []
     for query in queries:
-        unvalued = not query.params and bool(parameters_in(query.sql))
-        around = Surroundings(known.zone, known.now, None if unvalued else query.params)
+        around = _around(query, known)
         limit = query.limit or (Limit(at_most) if at_most is not None else None)
         found = [proof for each in predictors if (proof := _proof(query, each, around, known, limit)) is not None]
         proofs += found
         if not found:
             names = tables_in(query.sql)
             reason = "is not understood" if names is None else NOT_TOUCHED
-            unproven.append(Unproven(query, reason, names is None))
+            unproven.append(Unproven(query, reason, names is None, brings_limit(query)))
     leaves = {each.tree.spelling: tuple(leaf.spelling for leaf in each.tree.leaves) for each in predictors}
     return ProveResult(tuple(proofs), tuple(unproven), leaves)
 

@@ -28,6 +28,7 @@ class Measured:
     """What one execution did.
 
     read, returned   rows that the scans of the table looked at, and rows that the query returned or changed
+    is_mean          whether rows were counted by several workers, of which the server tells the rounded mean
     hit, missed      shared blocks found in the server's memory, and read into it
     """
 
@@ -38,6 +39,7 @@ class Measured:
     missed: int
     planning_ms: float
     execution_ms: float
+    is_mean: bool = False
 
     @property
     def blocks(self) -> int:
@@ -131,13 +133,22 @@ def _is_by(found: PrunedAt, wanted: PrunedAt) -> bool:
 NOT_TOUCHED = "touches no partitioned table"
 
 
+def brings_limit(query: FileQuery) -> bool:
+    """Whether a query says what it expects."""
+    return query.limit is not None or query.decided is not None
+
+
 @dataclass(frozen=True, slots=True)
 class Unproven:
-    """A query that the server would not plan, or that touches no partitioned table."""
+    """A query that the server would not plan, or that touches no partitioned table.
+
+    is_unchecked   whether it brings a limit, which could not be checked: that is no success
+    """
 
     query: FileQuery
     reason: str
     is_error: bool
+    is_unchecked: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,7 +191,14 @@ class ProveResult:
     @property
     def broken(self) -> int:
         """Limits that do not hold, and queries that the server refuses."""
-        return sum(proof.is_ok is False for proof in self.proofs) + sum(unproven.is_error for unproven in self.unproven)
+        return sum(proof.is_ok is False for proof in self.proofs) + sum(
+            unproven.is_error or unproven.is_unchecked for unproven in self.unproven
+        )
+
+    @property
+    def unchecked(self) -> tuple[Unproven, ...]:
+        """Queries whose limits could not be checked."""
+        return tuple(each for each in self.unproven if each.is_unchecked and not each.is_error)
 
     @property
     def crowded(self) -> dict[str, Crowding]:

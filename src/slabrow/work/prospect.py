@@ -2,12 +2,13 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from slabrow.core.bounds import CatchAll, Listed, Range
 from slabrow.core.by import By
-from slabrow.core.due import Namer, Planned, divided, due_partitions, number_now
+from slabrow.core.due import Namer, Planned, as_key, cutoff, divided, due_partitions, is_past, number_now
 from slabrow.core.errors import LayoutError, UsageError, nearest
 from slabrow.core.estimates import ColumnStatistics, split_evenly
 from slabrow.core.hash_keys import HashType, keys_hash, parse_types
@@ -16,6 +17,7 @@ from slabrow.core.layout import Layout
 from slabrow.core.reconcile import NAME_LIMIT
 from slabrow.core.sizes import leaf_shares
 from slabrow.core.spread import SpreadCounter
+from slabrow.core.tree import Partition, Tree
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.catalogue import ColumnFact, Relation
 from slabrow.servers.postgresql.connection import Connection, reading
@@ -90,12 +92,16 @@ def prospect(context: Context, connection: Connection, layout: Layout, *, exact:
     analysed and `exact` is not asked for.
     """
     with reading(connection, f"read {layout.table}"):
-        found = catalogue.relation(connection, layout.table)
+        found, _ = catalogue.whole(connection, catalogue.relation(connection, layout.table))
         columns = catalogue.columns(connection, found)
         statistics = catalogue.column_statistics(connection, found)
         # A table that is partitioned already has its own partitions' names in use.
         taken = frozenset() if found.kind == "p" else catalogue.names_in_schema(connection, found.name.schema)
         asked = _Asked.of(context, layout, found, columns, taken)
+        if found.kind == "p" and not exact:
+            tree = catalogue.tree(connection, layout.table)
+            if (held := tuple(each.name or each.text for each in tree.key)) == layout.key and tree.by is layout.by:
+                return _held(asked, tree, statistics.get(held[0]))
         return _counted(connection, asked) if exact else _estimated(asked, statistics)
 
 
@@ -157,6 +163,44 @@ def _estimated(asked: _Asked, statistics: dict[str, ColumnStatistics]) -> Prospe
     homeless = 0 if layout.by is By.HASH else max(0, found.rows - sum(rows))
     nulls = 0 if layout.by is By.HASH else round(seen.null_share * found.rows)
     return asked.prospect(planned, rows, homeless, nulls, False)
+
+
+def _held(asked: _Asked, tree: Tree, seen: ColumnStatistics | None) -> Prospect:
+    """Of a table that is divided this way already: the rows and bytes that its partitions hold, by their bounds.
+
+    What is past `keep` and has left is not forecast again. Rows of a partition that was never analysed are told from
+    its bytes.
+    """
+    layout = asked.layout
+    tops = {child.bounds: child for child in tree.children}
+    inner = {(leaf.parent, leaf.bounds): leaf for leaf in tree.leaves}
+    values = tuple(
+        value for child in tree.children if isinstance(child.bounds, Listed) for value in child.bounds.values
+    )
+    planned = asked.planned(seen.low if seen else None, seen.high if seen else None, values)
+    limit = None
+    if layout.by is By.RANGE and asked.key[0].kind.is_time:
+        limit = cutoff(layout, as_key(asked.context.now, asked.key[0].kind, ZoneInfo(layout.zone)))
+    planned = tuple(each for each in planned if each.bounds in tops or not is_past(each.bounds, limit))
+    known = [leaf for leaf in tree.leaves if leaf.rows]
+    bytes_a_row = sum(leaf.bytes for leaf in known) / max(1, sum(leaf.rows or 0 for leaf in known)) if known else None
+
+    def rows_of(leaf: Partition) -> int | None:
+        if leaf.rows is not None or leaf.is_empty:
+            return leaf.rows or 0
+        return None if bytes_a_row is None else round(leaf.bytes / bytes_a_row)
+
+    sized = []
+    for top in planned:
+        there = tops.get(top.bounds)
+        for leaf in top.leaves:
+            held = there if leaf is top or there is None else inner.get((there.spelling, leaf.bounds))
+            is_there = held is not None and held.is_leaf
+            sized.append(
+                Sized(leaf, rows_of(held) if held is not None and is_there else 0,
+                      held.bytes if held is not None and is_there else 0, top)
+            )  # fmt: skip
+    return Prospect(layout, asked.found, asked.key, tuple(sized), 0, 0, False)
 
 
 def _counted(connection: Connection, asked: _Asked) -> Prospect:

@@ -8,6 +8,7 @@ from zoneinfo import ZoneInfo
 
 from sqlglot import exp
 
+from slabrow.core.answers import Answers
 from slabrow.core.constants import Surroundings
 from slabrow.core.errors import ServerError, SlabrowError
 from slabrow.core.explain import Explanation
@@ -42,9 +43,10 @@ from slabrow.servers.postgresql.queries import (
     run_change,
 )
 from slabrow.servers.postgresql.side_effects import Fence, powers
+from slabrow.work.answered import ask_ahead, new_answers
 from slabrow.work.context import Context
 from slabrow.work.plans_ahead import PlansAhead
-from slabrow.work.proof import NOT_TOUCHED, Generic, Measured, Proof, ProveResult, Slipped, Unproven
+from slabrow.work.proof import NOT_TOUCHED, Generic, Measured, Proof, ProveResult, Slipped, Unproven, brings_limit
 
 DEFAULT_TIMEOUT_MS = 30_000
 _DAY = re.compile(r"'\d{4}-\d\d?-\d")  # without a day there is none to be mistaken about
@@ -109,8 +111,10 @@ def prove(
         leaves = _leaves(connection)
     around = catalogue.time_zone(connection), catalogue.moment(connection)
     settings = predicting.settings(connection)
-    predictor = _Predictor(connection, _named(connection, queries), *around, settings)
-    server = _Server(connection, leaves, predictor, asking, ahead, Fence(connection))
+    fence = Fence(connection)
+    predictor = _Predictor(connection, _named(connection, queries), *around, settings, new_answers(connection))
+    predictor.ask_ahead(queries, leaves, fence)
+    server = _Server(connection, leaves, predictor, asking, ahead, fence)
     if asking.execute and (words := powers(connection)) is not None:
         context.warn(words)
     chosen = parse_name(context.table) if context.table else None
@@ -130,10 +134,20 @@ def prove(
         kept = [proof for proof in found if chosen is None or leaves.is_named(proof.table, chosen)]
         proofs += kept
         if not kept:
-            unproven.append(Unproven(query, NOT_TOUCHED, False))
+            # With --table, the limits of queries on other tables are nobody's concern.
+            concerns = not found and (chosen is None or _names(query, chosen))
+            unproven.append(Unproven(query, NOT_TOUCHED, False, concerns and brings_limit(query)))
     context.progress(1.0, "done")
     in_order = {root: tuple(leaf.spelling for leaf in each.tree.leaves) for root, each in predictor.known.items()}
     return ProveResult(tuple(proofs), tuple(unproven), {**leaves.of_root, **in_order})
+
+
+def _names(query: FileQuery, table: Name) -> bool:
+    """Whether a statement names a table; True where it is not understood."""
+    named = tables_in(query.sql)
+    return named is None or any(
+        (each.table == table.table and None in (each.schema, table.schema)) or each == table for each in named
+    )
 
 
 def _leaves(connection: Connection) -> _Leaves:
@@ -330,7 +344,16 @@ class _Predictor:
     zone: ZoneInfo | None
     now: datetime
     settings: Settings
+    answers: Answers
     known: dict[str, Predictor] = field(default_factory=dict)
+
+    def ask_ahead(self, queries: Sequence[FileQuery], leaves: "_Leaves", fence: Fence) -> None:
+        """Lets the server say what predictions of these queries would have to guess."""
+        if self.zone is None:
+            return
+        roots = [root for root, name in leaves.name_of.items() if name in self.schema.tables]
+        asked = [(query.sql, self._around(query)) for query in queries if parse(query.sql) is not None]
+        ask_ahead(self.connection, fence, [self._of(root) for root in roots], asked)
 
     def predicted(self, query: FileQuery, root: str) -> "_Prediction":
         """The leaves, None where they cannot be told, why they are not fewer, and what to write instead."""
@@ -361,7 +384,8 @@ class _Predictor:
 
     def _of(self, root: str) -> Predictor:
         if root not in self.known:
-            self.known[root] = Predictor(catalogue.tree(self.connection, parse_name(root)), self.schema, self.settings)
+            tree = catalogue.tree(self.connection, parse_name(root))
+            self.known[root] = Predictor(tree, self.schema, self.settings, self.answers)
         return self.known[root]
 
     def _around(self, query: FileQuery) -> Surroundings:
@@ -430,4 +454,5 @@ def _measured(root: str, reading: PlanReading, leaves: _Leaves) -> Measured:
         reading.read or 0,
         reading.planning_ms or 0.0,
         reading.execution_ms or 0.0,
+        any((scan.loops or 0) > 1 for scan in scans),
     )

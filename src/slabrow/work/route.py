@@ -93,7 +93,7 @@ def spread_of_table(context: Context, table: Name, key: tuple[str, ...], parts: 
     """
     layout = Layout(table, By.HASH, key, parts=parts)
     with context.connected() as connection, reading(connection, f"count the keys of {table}"):
-        found = catalogue.relation(connection, table)
+        found, _ = catalogue.whole(connection, catalogue.relation(connection, table))
         columns = key_columns(layout, catalogue.columns(connection, found), found.spelling)
         types = tuple(parse_types(column.type_name)[0] for column in columns)
         counter = SpreadCounter(parts)

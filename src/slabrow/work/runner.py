@@ -1,5 +1,6 @@
 """The one way in which statements reach a server: with short waits for locks, and tried again."""
 
+import re
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, nullcontext
@@ -63,9 +64,18 @@ def run(
                 if not patience.lasts():
                     raise _gave_up(connection, error, transaction, patience.tries) from error
             except psycopg.Error as error:
-                raise translated(error, transaction.purpose) from error
+                raise translated(error, transaction.purpose, _refused_among(transaction, error)) from error
         done += sum(statement.share for statement in transaction.statements)
     return checked
+
+
+def _refused_among(transaction: Transaction, error: psycopg.Error) -> str:
+    """Of a transaction's statements those that name the relation which the server refuses, to tell which right lacks."""
+    named = re.search(r"permission denied for \w+ (.+)", error.diag.message_primary or "")
+    if named is None:
+        return ""
+    texts = [_sql(each).decode() for each in transaction.statements]
+    return " ".join(text for text in texts if named.group(1).strip('"') in text)
 
 
 @dataclass(slots=True)

@@ -14,14 +14,14 @@ from slabrow.core.errors import ServerError, UsageError
 from slabrow.core.estimates import ColumnStatistics, share_of, split_evenly
 from slabrow.core.facts import TableFacts
 from slabrow.core.growth import Growth, growth
-from slabrow.core.keys import Edge, Value
+from slabrow.core.keys import Edge, Far, Value
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.reading import TableWorkload, read_workload, usage
 from slabrow.core.sample import column_statistics
 from slabrow.core.spans import Grid, Span, Unit, fits
 from slabrow.servers.postgresql import catalogue, measure
-from slabrow.servers.postgresql.catalogue import ColumnFact, ForeignKeyFact, IndexFact, Relation
+from slabrow.servers.postgresql.catalogue import ColumnFact, ForeignKeyFact, IndexFact, LeavesTotal, Relation
 from slabrow.servers.postgresql.connection import Connection, reading
 from slabrow.work.context import Context
 from slabrow.work.workloads import gathered, named_tables
@@ -103,9 +103,8 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
                 found=f"it is a {what}",
                 fix="name the table that holds the rows",
             )
-        leaves = catalogue.leaves_total(connection, found) if catalogue.is_partitioned(found) else None
-        if leaves is not None:
-            found = replace(found, rows=leaves.rows, heap_bytes=leaves.heap_bytes, index_bytes=leaves.index_bytes)
+        found, leaves = catalogue.whole(connection, found)
+        estimated = found.rows
         rows = measure.count_rows(connection, found.name) if question.exact else found.rows
         found = replace(found, rows=rows)
         facts = catalogue.columns(connection, found)
@@ -123,9 +122,9 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
             catalogue.foreign_keys(connection, found),
             None if leaves is None else leaves.leaves,
             counts,
-            tuple(_notes(found, columns, question)),
+            (*_notes(found, columns, question), *_leaf_notes(leaves)),
         )
-        return _with_ageing(context, connection, seen, question)
+        return _with_ageing(context, connection, seen, question, estimated)
 
 
 def _sampled(
@@ -145,8 +144,20 @@ def _sampled(
     return {name: column_statistics(name, column, total) for name, column in values.items()}
 
 
-def _with_ageing(context: Context, connection: Connection, seen: Survey, question: Question) -> Survey:
-    """Adds how the table grows, along which column its data ages, and how old what the workload reads is."""
+def _leaf_notes(leaves: LeavesTotal | None) -> list[str]:
+    if leaves is None or not leaves.unanalysed:
+        return []
+    some = ", ".join(leaves.some_unanalysed) + (" and others" if leaves.unanalysed > 3 else "")
+    return [f"{leaves.unanalysed} leaves were never analysed ({some}): their rows are estimated by their bytes"]
+
+
+def _with_ageing(
+    context: Context, connection: Connection, seen: Survey, question: Question, estimated: int | None
+) -> Survey:
+    """Adds how the table grows, along which column its data ages, and how old what the workload reads is.
+
+    estimated   the rows that the statistics were taken of: a histogram says nothing of rows that came since
+    """
     if seen.rows is None or not any(column.statistics for column in seen.columns):
         return seen
     name = seen.relation.name
@@ -164,14 +175,17 @@ def _with_ageing(context: Context, connection: Connection, seen: Survey, questio
         workload = gathered(question.workload, connection, statistics=question.statistics)
         zone = catalogue.time_zone(connection) or ZoneInfo("UTC")
         read = read_workload(workload, facts, named_tables(connection, workload, name), zone, context.now)
-    return with_ageing(seen, facts, read, context.now)
+    return with_ageing(seen, facts, read, context.now, estimated)
 
 
-def with_ageing(seen: Survey, facts: TableFacts, read: TableWorkload | None, now: datetime) -> Survey:
+def with_ageing(
+    seen: Survey, facts: TableFacts, read: TableWorkload | None, now: datetime, estimated: int | None = None
+) -> Survey:
     """The same from facts, wherever they come from."""
     aged = ageing(facts, usage(read) if read else {}, read.weight if read else 0.0)
     times = [each for each in aged if facts.columns[each.column].kind.is_time]
-    trend = growth(times[0].column, facts.statistics[times[0].column], facts.rows) if times else None
+    rows = facts.rows if estimated is None else estimated
+    trend = growth(times[0].column, facts.statistics[times[0].column], rows, now) if times else None
     ages = ages_read(read, times[0].column, now) if read and times else None
     return replace(seen, growth=trend, ageing=aged, ages=ages)
 
@@ -269,7 +283,7 @@ def _by_period(
         low, high, nulls = statistics.low, statistics.high, round(statistics.null_share * (found.rows or 0))
     else:
         return None
-    if low is None or high is None or isinstance(low, Edge) or isinstance(high, Edge):
+    if low is None or high is None or isinstance(low, Edge | Far) or isinstance(high, Edge | Far):
         return Counts(column.name, grid.span, str(grid.zone), (), nulls, exact)
     ranges = periods(grid, low, high, column.name)
     if exact:

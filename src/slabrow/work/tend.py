@@ -53,7 +53,7 @@ def tend(context: Context, layouts: Iterable[Layout], asked: Asked, ahead: "Tree
     """
     layouts = tuple(layouts)
     names = [layout.table for layout in layouts]
-    note = None
+    note, barred = None, None
     with (
         nullcontext(ahead)
         if ahead is not None
@@ -64,14 +64,15 @@ def tend(context: Context, layouts: Iterable[Layout], asked: Asked, ahead: "Tree
         ledger = Ledger(connection, asked.ledger_schema) if asked.ledger_schema is not None else None
         if context.is_machine_clock:
             guard_clock(context.now, catalogue.moment(connection), ledger.last_clock() if ledger else None)
+        elif asked.go:
+            context.guard_pretended_clock(catalogue.moment(connection))
         if ledger is not None and asked.go:
-            # One that is there and cannot be used ends the run: it may hold what keeps a partition from leaving.
+            # If the ledger exists but cannot be used, nothing leaves: the ledger may contain holds.
             exists = ledger.version() > 0
             try:
                 ledger.prepare()
             except ServerError as error:
-                if exists:
-                    raise
+                barred = error if exists else None
                 note = f"{error.problem}: {error.found}; {error.fix}"
                 ledger = None
         moments = Moments(context, connection, ledger, asked.go)
@@ -84,7 +85,7 @@ def tend(context: Context, layouts: Iterable[Layout], asked: Asked, ahead: "Tree
                 if tree is not None and (idle := _idle_at(moments, layout, tree)) is not None:
                     reports[layout.table] = idle
                     continue
-                keeping = keeping or _keeping(moments, asked)
+                keeping = keeping or _keeping(moments, asked, barred)
                 reports[layout.table] = keeping.tend(layout)
             except SlabrowError as error:
                 if connection.closed:
@@ -176,10 +177,10 @@ def _idle(
     return None if due.actions or may_lie else TableReport(layout, (), (*due.leftovers, *unknown), None, tree, now)
 
 
-def _keeping(moments: Moments, asked: Asked) -> "Keeping":
+def _keeping(moments: Moments, asked: Asked, barred: SlabrowError | None) -> "Keeping":
     """With what most runs never need, and load only then."""
     from slabrow.work.doing import Doing
     from slabrow.work.keeping import Keeping
 
     doing = Doing(moments.context, moments.connection, moments.ledger, str(uuid.uuid4()))
-    return Keeping(moments, doing, asked.go, asked.retiring)
+    return Keeping(moments, doing, asked.go, asked.retiring, barred)

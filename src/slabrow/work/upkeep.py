@@ -3,10 +3,15 @@
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
+from zoneinfo import ZoneInfo
 
 from slabrow.core.actions import Action, Create, Sweep
+from slabrow.core.bounds import Range
+from slabrow.core.by import By
+from slabrow.core.due import as_key, is_past
 from slabrow.core.errors import SlabrowError
 from slabrow.core.findings import Finding
+from slabrow.core.keys import Value
 from slabrow.core.layout import Layout
 from slabrow.core.statements import Transaction
 from slabrow.core.tree import Tree
@@ -72,15 +77,33 @@ class TableReport:
 
     @property
     def ahead_missing(self) -> int:
-        return sum(isinstance(each.action, Create | Sweep) for each in self.tended)
+        """Partitions that `ahead` asks for and that were not there. What lies in the past is never ahead."""
+        return len(self._missing) - self.past_missing
+
+    @property
+    def past_missing(self) -> int:
+        """Partitions of times that are past, or of keys that were given, which were not there."""
+        return sum(isinstance(each.bounds, Range) and is_past(each.bounds, self._here) for each in self._missing)
+
+    @property
+    def _missing(self) -> list[Create | Sweep]:
+        return [each.action for each in self.tended if isinstance(each.action, Create | Sweep)]
+
+    @property
+    def _here(self) -> Value | None:
+        """The clock as a value of the key; None for a key that does not move with it."""
+        if self.here is None or self.tree is None or self.layout.by is not By.RANGE:
+            return None
+        return as_key(self.here, self.tree.kinds[0], ZoneInfo(self.layout.zone))
 
     @property
     def thin(self) -> tuple[str, ...]:
         """What --check says of it: nothing when all is well."""
-        missing, rows = self.ahead_missing, self.catch_all_rows
+        missing, past, rows = self.ahead_missing, self.past_missing, self.catch_all_rows
+        lacked = f"lacks {past} partition{'s' if past != 1 else ''} of times that are past"
         lacks = f"lacks {missing} partition{'s' if missing != 1 else ''} that `ahead` asks for"
         has = f"has {rows:,} row{'s' if rows != 1 else ''} in its catch-all"
-        return (*([lacks] if missing else ()), *([has] if rows else ()))
+        return (*([lacks] if missing else ()), *([lacked] if past else ()), *([has] if rows else ()))
 
 
 @dataclass(frozen=True, slots=True)

@@ -61,6 +61,6 @@ def _read(path: Path, database: str | None) -> Workload:
     if path.suffix != ".sql" and looks_like_log(path):
         return read_log(path, database)
     collector = Collector()
-    for query in read_queries(path):
+    for query in read_queries(path, "--workload"):
         collector.add_named(query.name, query.sql, query.weight, query.params)
     return collector.workload(path.name)

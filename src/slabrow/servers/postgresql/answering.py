@@ -14,6 +14,7 @@ import psycopg
 
 from slabrow.core.answers import Answer, Answers, HashPlace, Order
 from slabrow.core.errors import UsageError
+from slabrow.core.lexing import lexemes
 from slabrow.core.parameters import read_literals
 from slabrow.core.when import When
 from slabrow.servers.postgresql import quoting
@@ -121,8 +122,10 @@ def _moments(connection: Connection, batch: Sequence[str]) -> list[When]:
 
 
 def _is_literal(text: str) -> bool:
+    """One literal with at most one type: `('x'::text)::date` is a cast that is left for the execution."""
     try:
-        return len(read_literals(text)) == 1
+        casts = sum(each.text == ":" for each in lexemes(text)) // 2
+        return casts < 2 and not text.startswith("(") and len(read_literals(text)) == 1
     except UsageError:
         return False
 

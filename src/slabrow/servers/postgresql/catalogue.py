@@ -6,7 +6,7 @@ would lock every partition, which fails beyond what max_locks_per_transaction al
 
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
@@ -283,10 +283,17 @@ class ForeignKeyFact:
 def indexes(connection: Connection, found: Relation) -> tuple[IndexFact, ...]:
     """The indexes of a table with their sizes and how often they were scanned."""
     rows = connection.execute(
-        """SELECT i.indexrelid::regclass::text, pg_get_indexdef(i.indexrelid), pg_relation_size(i.indexrelid),
-                  i.indisunique, i.indisprimary, i.indisvalid, coalesce(pg_stat_get_numscans(i.indexrelid), 0)
-           FROM pg_index i WHERE i.indrelid = %s ORDER BY i.indisprimary DESC, 1""",
-        [found.oid],
+        """WITH RECURSIVE below AS (
+               SELECT indexrelid AS top, indexrelid AS part FROM pg_index WHERE indrelid = %(oid)s
+               UNION ALL SELECT b.top, h.inhrelid FROM below b JOIN pg_inherits h ON h.inhparent = b.part)
+           SELECT i.indexrelid::regclass::text, pg_get_indexdef(i.indexrelid), s.bytes::bigint,
+                  i.indisunique, i.indisprimary, i.indisvalid, s.scans::bigint
+           FROM pg_index i CROSS JOIN LATERAL (
+               SELECT coalesce(sum(pg_relation_size(b.part)), 0) AS bytes,
+                      coalesce(sum(pg_stat_get_numscans(b.part)), 0) AS scans
+               FROM below b WHERE b.top = i.indexrelid) s
+           WHERE i.indrelid = %(oid)s ORDER BY i.indisprimary DESC, 1""",
+        {"oid": found.oid},
     ).fetchall()
     return tuple(IndexFact(*row) for row in rows)
 
@@ -349,26 +356,64 @@ def names_in_schema(connection: Connection, schema: str | None) -> frozenset[str
 
 @dataclass(frozen=True, slots=True)
 class LeavesTotal:
-    """All leaves of a partitioned table together. rows is None when one of them was never analysed."""
+    """All leaves of a partitioned table together.
+
+    rows        the planner's estimates; those of leaves that were never analysed are told from their size, by the
+                density of the others, and an empty leaf has none. None when nothing is known of any leaf with rows
+    unanalysed  leaves with rows that were never analysed: how many, and the names of the first of them
+    """
 
     leaves: int
     rows: int | None
     heap_bytes: int
     index_bytes: int
+    toast_bytes: int
+    unanalysed: int
+    some_unanalysed: tuple[str, ...]
 
 
 def leaves_total(connection: Connection, found: Relation) -> LeavesTotal:
-    """One query, whatever the number of leaves. TOAST counts as heap."""
+    """One query, whatever the number of leaves."""
     row = connection.execute(
         """WITH RECURSIVE below AS (
                SELECT inhrelid FROM pg_inherits WHERE inhparent = %s
-               UNION ALL SELECT i.inhrelid FROM pg_inherits i JOIN below b ON i.inhparent = b.inhrelid)
-           SELECT count(*), CASE WHEN bool_or(c.reltuples < 0) THEN NULL ELSE coalesce(sum(c.reltuples), 0)::bigint END,
-                  coalesce(sum(pg_table_size(c.oid)), 0)::bigint, coalesce(sum(pg_indexes_size(c.oid)), 0)::bigint
-           FROM below b JOIN pg_class c ON c.oid = b.inhrelid AND c.relkind <> 'p'""",
+               UNION ALL SELECT i.inhrelid FROM pg_inherits i JOIN below b ON i.inhparent = b.inhrelid),
+           leaf AS (
+               SELECT c.oid::regclass::text AS name, c.reltuples, pg_relation_size(c.oid) AS main,
+                      pg_table_size(c.oid) AS heap, pg_indexes_size(c.oid) AS indexes,
+                      coalesce(pg_total_relation_size(nullif(c.reltoastrelid, 0)), 0) AS toast
+               FROM below b JOIN pg_class c ON c.oid = b.inhrelid AND c.relkind <> 'p')
+           SELECT count(*), coalesce(sum(reltuples) FILTER (WHERE reltuples >= 0), 0)::float8,
+                  coalesce(sum(main) FILTER (WHERE reltuples > 0), 0)::bigint,
+                  coalesce(sum(main) FILTER (WHERE reltuples < 0), 0)::bigint,
+                  count(*) FILTER (WHERE reltuples < 0 AND main > 0),
+                  (array_agg(name ORDER BY name) FILTER (WHERE reltuples < 0 AND main > 0))[1:3],
+                  coalesce(sum(heap) - sum(toast), 0)::bigint, coalesce(sum(indexes), 0)::bigint,
+                  coalesce(sum(toast), 0)::bigint
+           FROM leaf""",
         [found.oid],
     ).fetchone()
-    return LeavesTotal(*(row or (0, None, 0, 0)))
+    assert row is not None
+    leaves, known_rows, known_bytes, unknown_bytes, unanalysed, names, heap, indexes, toast = row
+    rows: int | None = round(known_rows)
+    if unknown_bytes:
+        rows = round(known_rows + unknown_bytes * known_rows / known_bytes) if known_bytes and known_rows else None
+    return LeavesTotal(leaves, rows, max(0, heap), indexes, toast, unanalysed, tuple(names or ()))
+
+
+def whole(connection: Connection, found: Relation) -> tuple[Relation, LeavesTotal | None]:
+    """A partitioned table with the rows and bytes of its leaves, and what these come from; another one as it is."""
+    if not is_partitioned(found):
+        return found, None
+    total = leaves_total(connection, found)
+    filled = replace(
+        found,
+        rows=total.rows,
+        heap_bytes=total.heap_bytes,
+        index_bytes=total.index_bytes,
+        toast_bytes=total.toast_bytes,
+    )
+    return filled, total
 
 
 def blocks(connection: Connection, found: Relation) -> int:

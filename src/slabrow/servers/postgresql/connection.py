@@ -155,6 +155,17 @@ def _unreachable(error: Exception, secrets: list[str]) -> ServerError:
     )
 
 
+def _table_right(statement: str) -> str:
+    """The rights on a table that a statement needs."""
+    upper = statement.upper()
+    needed = [right for right in _RIGHTS if right in upper]
+    if upper.startswith("WRITE ") or (upper.lstrip().startswith("COPY ") and " FROM STDIN" in upper):
+        needed = ["INSERT"]
+    if "SELECT" in upper or not needed:
+        needed.insert(0, "SELECT")
+    return ", ".join(needed)
+
+
 @contextmanager
 def explained(doing: str) -> Iterator[None]:
     """Turns the driver's errors into Slabrow's. doing: what could not be done, as `read the catalogue`."""
@@ -179,14 +190,17 @@ def reading(connection: Connection, doing: str = "read the catalogue") -> Iterat
         yield
 
 
-def translated(error: psycopg.Error, doing: str) -> SlabrowError:
-    """A driver's error in three parts: what could not be done, the server's words, what to do."""
+def translated(error: psycopg.Error, doing: str, statement: str = "") -> SlabrowError:
+    """A driver's error in three parts: what could not be done, the server's words, what to do.
+
+    statement   what was sent, where it is known: it tells which right is missing
+    """
     words = error.diag.message_primary or " ".join(str(error).split())
     detail = f" ({error.diag.message_detail})" if error.diag.message_detail else ""
     problem = f"could not {doing}"
     match error:
         case sqlstate.InsufficientPrivilege():
-            return ServerError(problem, found=words, fix=_grant_for(words))
+            return ServerError(problem, found=words, fix=_grant_for(words, statement or doing))
         case sqlstate.LockNotAvailable():
             return ServerError(
                 problem,
@@ -209,11 +223,18 @@ def translated(error: psycopg.Error, doing: str) -> SlabrowError:
             return ServerError(problem, found=words + detail)
 
 
-def _grant_for(words: str) -> str:
+_RIGHTS = ("INSERT", "UPDATE", "DELETE", "TRUNCATE")
+
+
+def _grant_for(words: str, statement: str) -> str:
+    """statement: what was sent, or in words what was being done."""
     if match := re.search(r"permission denied for (table|schema|relation|view|database|tablespace) (.+)", words):
         kind, name = match.groups()
-        right = {"schema": "USAGE", "database": "CREATE", "tablespace": "CREATE"}.get(kind, "SELECT")
-        return f"ask the owner for: GRANT {right} ON {kind.upper()} {name} TO the role you use"
+        right = {"schema": "USAGE", "database": "CREATE", "tablespace": "CREATE"}.get(kind) or _table_right(statement)
+        more = (
+            "" if kind in ("schema", "database", "tablespace") else " (and USAGE on its schema, where that is missing)"
+        )
+        return f"ask the owner for: GRANT {right} ON {kind.upper()} {name} TO the role you use{more}"
     if match := re.search(r"must be owner of (\w+) (.+)", words):
         return f"run it as the owner of {match.group(2)}, or as a member of that role"
     if "row-level security" in words:

@@ -12,7 +12,7 @@ from slabrow.core.by import By
 from slabrow.core.due import Planned
 from slabrow.core.keys import Value, order
 from slabrow.core.layout import Layout
-from slabrow.core.names import Name, fit
+from slabrow.core.names import Name, fit, parse_name
 from slabrow.core.shape import Shape
 from slabrow.core.statements import Check, Statement, Transaction
 from slabrow.servers.postgresql import ddl, quoting
@@ -229,6 +229,15 @@ _MARK = "slabrow: {table} as it was before its conversion"
 def mark(table: Name, comment: str | None) -> str:
     """The comment by which an old table is known as one that may be dropped; an earlier comment stays behind it."""
     return _MARK.format(table=table) + (f". {comment}" if comment else "")
+
+
+def unmarked(comment: str | None) -> tuple[Name, str | None] | None:
+    """Of an old table's comment the table that it was, and the comment that this had; None of another comment."""
+    begin, end = _MARK.split("{table}")
+    if comment is None or not comment.startswith(begin) or end not in comment:
+        return None
+    name, _, rest = comment.removeprefix(begin).partition(end)
+    return parse_name(name), rest.removeprefix(". ") or None
 
 
 def is_marked(comment: str | None, table: Name) -> bool:

@@ -14,10 +14,10 @@ def table_facts(connection: Connection, name: Name) -> TableFacts:
     if found.kind not in ("r", "p", "m"):
         what = catalogue.KINDS_OF_RELATION.get(found.kind, "relation")
         raise ServerError(f"{found.spelling} cannot be weighed", found=f"it is a {what}", fix="name a table")
-    rows, heap, indexes = found.rows, found.heap_bytes, found.index_bytes
-    if catalogue.is_partitioned(found):
-        total = catalogue.leaves_total(connection, found)
-        rows, heap, indexes = total.rows, total.heap_bytes, total.index_bytes
+    found, _ = catalogue.whole(connection, found)
+    rows, heap, indexes = found.rows, found.heap_bytes + found.toast_bytes, found.index_bytes
+    if not catalogue.is_partitioned(found):
+        heap = found.heap_bytes
     statistics = catalogue.column_statistics(connection, found)
     columns = catalogue.columns(connection, found)
     if rows is None or (rows > 0 and not statistics):

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from slabrow.core.keys import Key, Kind, Value, kind_of, parse_value
+from slabrow.core.keys import Edge, Far, Key, Kind, Value, kind_of, parse_value
 from slabrow.core.names import Name
 from slabrow.core.tree import Partition, Tree
 from slabrow.servers.postgresql import quoting
@@ -14,11 +14,16 @@ from slabrow.servers.postgresql.quoting import identifier, literal
 
 @dataclass(frozen=True, slots=True)
 class Extent:
-    """The least and greatest value of a column, and how many rows have none."""
+    """The least and greatest value of a column, and how many rows have none.
+
+    beyond   rows of a time that no calendar of periods reaches: infinities, before the year 1, after 9999. low and
+             high are then those of the other rows
+    """
 
     low: Value | None
     high: Value | None
     nulls: int
+    beyond: int = 0
 
 
 def extent(connection: Connection, table: Name, column: ColumnFact) -> Extent:
@@ -29,10 +34,24 @@ def extent(connection: Connection, table: Name, column: ColumnFact) -> Extent:
         f"SELECT min({name})::text, max({name})::text, {nulls} FROM {quoting.table(table)}"
     ).fetchone()
     low, high, missing = row or (None, None, 0)
+    found = Extent(
+        None if low is None else parse_value(low, column.kind),
+        None if high is None else parse_value(high, column.kind),
+        missing,
+    )
+    if not isinstance(found.low, Edge | Far) and not isinstance(found.high, Edge | Far):
+        return found
+    within = f"isfinite({name}) AND {name} >= '0001-01-02' AND {name} < '9999-12-31'"
+    ends = ", ".join(f"({end}({name}) FILTER (WHERE {within}))::text" for end in ("min", "max"))
+    row = connection.execute(
+        f"SELECT {ends}, count(*) FILTER (WHERE NOT ({within})) FROM {quoting.table(table)}".encode()
+    ).fetchone()
+    low, high, beyond = row or (None, None, 0)
     return Extent(
         None if low is None else parse_value(low, column.kind),
         None if high is None else parse_value(high, column.kind),
         missing,
+        beyond,
     )
 
 

@@ -12,6 +12,7 @@ from slabrow.core.predict import Settings
 from slabrow.core.schema import Schema
 from slabrow.core.tree import KeyColumn
 from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.side_effects import FIRST_OF_USERS
 
 
 def schema(connection: Connection, names: Iterable[Name]) -> Schema:
@@ -48,7 +49,10 @@ def schema(connection: Connection, names: Iterable[Name]) -> Schema:
                 column: KeyColumn(column, column, kind_of(type_name), type_name, not_null, collation=collation)
                 for column, type_name, not_null, collation in columns_found or ()
             }
-    return Schema(found, tuple(path[0]) if path else (), views)
+    volatile = connection.execute(
+        "SELECT DISTINCT proname::text FROM pg_proc WHERE provolatile = 'v' AND oid >= %s", [FIRST_OF_USERS]
+    ).fetchall()
+    return Schema(found, tuple(path[0]) if path else (), views, frozenset(name for (name,) in volatile))
 
 
 def settings(connection: Connection) -> Settings:
