@@ -193,7 +193,9 @@ def judge(connection: Connection, layout: Layout, tally: Tally, verbose: bool) -
                 print(f"  refused: {sql}: {error.diag.message_primary}")
             continue
         found = predictor.touched(sql, around)
-        predicted = every if found is None and (predictor.reads(sql) or planned) else set(found.started) if found else set()
+        predicted = (
+            every if found is None and (predictor.reads(sql) or planned) else set(found.started) if found else set()
+        )
         tally.asked += 1
         tally.equal += predicted == planned
         if planned - predicted:

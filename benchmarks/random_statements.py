@@ -44,13 +44,35 @@ class Writer:
         operator = self.chance.choice(("=", "=", "=", "<", "<=", ">", ">=", "<>"))
         if self.chance.random() < 0.5:
             return f"{alias}.k {operator} {first}"
-        names = {"k": f"{alias}.k", "l": f"{alias}.l", "v": f"{alias}.v", "a": first, "b": second, "c": third, "z": z, "x": x, "y": y}
+        names = {
+            "k": f"{alias}.k",
+            "l": f"{alias}.l",
+            "v": f"{alias}.v",
+            "a": first,
+            "b": second,
+            "c": third,
+            "z": z,
+            "x": x,
+            "y": y,
+        }
         text = self.chance.choice(self.conditions)
-        return f"({text.replace('o.v = t.v', f'o.v = {alias}.v').format(**names)})" if " t." not in text else f"{alias}.v > 0"
+        return (
+            f"({text.replace('o.v = t.v', f'o.v = {alias}.v').format(**names)})"
+            if " t." not in text
+            else f"{alias}.v > 0"
+        )
 
     def statement(self) -> str:
         chance, condition = self.chance, self.condition
-        on = chance.choice(("x.k = y.k", "x.k = y.k AND x.v = y.v", "x.v = y.v", f"x.k = y.k AND {condition('x', 1)}", f"x.k = y.k AND {condition('y', 1)}"))
+        on = chance.choice(
+            (
+                "x.k = y.k",
+                "x.k = y.k AND x.v = y.v",
+                "x.v = y.v",
+                f"x.k = y.k AND {condition('x', 1)}",
+                f"x.k = y.k AND {condition('y', 1)}",
+            )
+        )
         join = chance.choice(("JOIN", "LEFT JOIN", "RIGHT JOIN", "FULL JOIN"))
         if join == "FULL JOIN":
             on = "x.k = y.k"

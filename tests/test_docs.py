@@ -50,15 +50,3 @@ class SchemaTest(unittest.TestCase):
         self.assertEqual(set(COMMANDS) - {"demo"}, described)
         for path in (ROOT / "docs" / "json").glob("*.json"):
             self.assertIn("$schema", json.loads(path.read_text()))
-
-
-class ScriptTest(unittest.TestCase):
-    def test_a_file_is_written_whole_or_not_at_all(self):
-        from slabrow.core.errors import UsageError
-        from slabrow.files.script import write_file
-
-        with tempfile.TemporaryDirectory() as folder:
-            write_file(Path(folder) / "a.sql", "SELECT 1;\n")
-            self.assertEqual(["a.sql"], [path.name for path in Path(folder).iterdir()])
-            with self.assertRaises(UsageError):
-                write_file(Path(folder) / "missing" / "a.sql", "")

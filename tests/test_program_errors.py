@@ -31,7 +31,7 @@ class UsageTest(unittest.TestCase):
             (["prove", "--queries", "/nonexistent.sql"], "there is no query file", "--queries"),
             (["forecast", "--picture", "x.gif"], "written as x.gif", ".png or .svg"),
             (["demo", "--rows", "5"], "--rows 5 is out of range", "1000 to"),
-            (["survey", "t", "--dsn", "mysql://h/d"], "no server family 'mysql'", "postgresql://"),
+            (["survey", "t", "--dsn", "mysql://h/d"], "of no server family", "postgresql://"),
             (["build", "--schema", "a", "--like", "b"], "exclude each other", "give one"),
         ]:
             with self.subTest(" ".join(arguments)):
@@ -199,16 +199,15 @@ class ServerErrorsTest(DatabaseTest):
         (self.folder / "q.sql").write_text(
             "-- name: drop\nDROP TABLE reading;\n-- name: commit\nCOMMIT;\n-- name: broken\nSELECT nonsense FROM reading;\n"
             "-- name: copy\nCOPY reading TO PROGRAM 'true';\n-- name: fine\n-- touches: <= 0\nSELECT 1 FROM reading WHERE false;\n"
-            "-- name: bad-params\n-- params: 1); DROP TABLE reading; SELECT (1\nSELECT $1::int FROM reading;\n"
             "-- name: writes-in-with\nWITH gone AS (DELETE FROM reading RETURNING 1) SELECT count(*) FROM gone;\n"
-            "-- name: slow\nSELECT pg_sleep(60) FROM reading;\n"
+            "-- name: slow\nSELECT count(*) FROM reading, generate_series(1, 100000) a, generate_series(1, 100000) b;\n"
         )
         self.sql("INSERT INTO reading VALUES (1, '2026-01-05')")
         began = time.monotonic()
         proved = self.json("prove", "--queries", "q.sql", "--run", "--timeout", "1s", code=1)
         self.assertLess(time.monotonic() - began, 30)
         self.assertEqual(
-            {"drop", "commit", "broken", "copy", "bad-params"},
+            {"drop", "commit", "broken", "copy"},
             {each["name"] for each in proved["unproven"] if each["error"]},
         )
         self.assertEqual(

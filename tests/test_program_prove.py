@@ -115,7 +115,7 @@ class ProveAheadTest(DatabaseTest):
         self.assertIn("kinds", worse)
         self.assertNotIn("trunc", worse)
         (self.folder / "before.json").write_text("[]")
-        self.assertIn("no result of prove", self.offline("--watch-for", "before.json", code=2).stderr)
+        self.assertIn("is no JSON object", self.offline("--watch-for", "before.json", code=2).stderr)
 
     def test_a_layout_is_tried_before_it_exists(self):
         self.sql(

@@ -163,9 +163,11 @@ class WalkMixin:
         self.assertEqual(["apiary.reading_2026_02"], by_name["hive-last-day"]["executed"])
 
     def check_tend(self):
-        self.assertIn("at_most_retired", self.slabrow("tend", "--now", "2026-06-15", "--go", code=4).stdout)
         proposed = self.json("tend", "--now", "2026-06-15", "--retiring", "4", code=1)
         self.assertEqual(["create"] * 4 + ["detach"] * 4, [action["kind"] for action in proposed["actions"]])
+        self.assertIn("at_most_retired", self.slabrow("tend", "--now", "2026-06-15", "--go", code=4).stdout)
+        proposed = self.json("tend", "--now", "2026-06-15", "--retiring", "4", code=1)
+        self.assertEqual(["detach"] * 4, [action["kind"] for action in proposed["actions"]])
         done = self.json("tend", "--now", "2026-06-15", "--retiring", "4", "--go")
         self.assertEqual({"done"}, {action["state"] for action in done["actions"]})
         self.assertEqual([], self.json("tend", "--now", "2026-06-15")["actions"])

@@ -24,7 +24,7 @@ STEPS = [
     ("survey", "slabrow survey apiary.reading --exact --save before.json --workload workload.sql --now 2026-03-01"),
     ("weigh", "slabrow weigh apiary.coop_event --workload workload.sql --now 2026-03-01 --picture weigh.png"),
     ("forecast", "slabrow forecast --table apiary.reading --now 2026-03-01 --picture forecast.png"),
-    ("convert", "slabrow convert --table apiary.reading --now 2026-03-01 --go"),
+    ("convert", "slabrow convert --table apiary.reading --now 2026-03-01 --pretend --go"),
     (None, "slabrow convert --table apiary.coop_event --go"),
     (None, "slabrow convert --table apiary.inspection --go"),
     ("census", "slabrow census apiary.reading --exact --against before.json"),
@@ -34,7 +34,7 @@ STEPS = [
     (None, "slabrow prove --queries workload.sql --run --picture prove.png"),
     ("tend-check", "slabrow tend --check --now 2026-05-20"),
     ("tend", "slabrow tend --now 2026-06-15 --retiring 4"),
-    ("tend-done", "slabrow tend --now 2026-06-15 --retiring 4 --go"),
+    ("tend-done", "slabrow tend --now 2026-06-15 --retiring 4 --pretend --go"),
     ("history", "slabrow history"),
     ("compare", "slabrow compare --table apiary.reading --with apiary.reading_before --queries workload.sql"),
 ]

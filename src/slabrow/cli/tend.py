@@ -181,7 +181,7 @@ def _measure(result: "TendResult", server: "MetricsServer | None", file: Path | 
     from slabrow.show.metrics import successes_in, successes_of, upkeep_metrics, upkeep_registry
 
     earlier = {} if server is None else successes_of(server.collect())
-    if file is not None and file.exists():
+    if file is not None and file.is_file():  # a device or a pipe holds no earlier figures
         with suppress(OSError, ValueError):  # something else stood there: it is overwritten
             earlier = {**successes_in(file.read_text(encoding="utf-8")), **earlier}
     registry = upkeep_registry(result, earlier)

@@ -327,9 +327,10 @@ def _is_type_of(to: exp.DataType, column: KeyColumn) -> bool:
 
 
 _TYPE_NAMES = {
-    "int": "integer", "int4": "integer", "int8": "bigint", "int2": "smallint", "timestamptz": "timestamp with time zone",
-    "timestamp": "timestamp without time zone", "varchar": "character varying", "decimal": "numeric",
-    "double precision": "double precision", "float8": "double precision", "real": "real", "bool": "boolean",
+    "int": "integer", "int4": "integer", "int8": "bigint", "int2": "smallint", "decimal": "numeric",
+    "timestamptz": "timestamp with time zone", "timestamp": "timestamp without time zone",
+    "varchar": "character varying", "double precision": "double precision", "float8": "double precision",
+    "real": "real", "bool": "boolean",
 }  # fmt: skip
 
 

@@ -81,7 +81,7 @@ class Equalities:
     ) -> list[exp.Expression]:
         """Leaves the one constant that the server takes for a class, in `constants`. Returns what has to agree then.
 
-        Of several it takes one that is known while planning, where there is any (generate_base_implied_equalities_const,
+        Of several it takes one that is known while planning, if there is one (generate_base_implied_equalities_const,
         equivclass.c); else one of which it is not known which.
         """
         type_name = next(iter(members))[2]

@@ -1,12 +1,13 @@
 """A layout: what a table should be. Declared in a file, checked here, compared with the tree elsewhere."""
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
 from enum import StrEnum
 from zoneinfo import ZoneInfo
 
 from slabrow.core.by import By
-from slabrow.core.errors import LayoutError
+from slabrow.core.errors import LayoutError, nearest
 from slabrow.core.keys import Kind, Value, parse_value
 from slabrow.core.names import Name
 from slabrow.core.spans import Grid, Span, Unit
@@ -177,6 +178,19 @@ class Layout:
         """Whether `ahead` is a length of time for a key of whole numbers: as far as the key grows in that time."""
         by_number = self.span is not None and self.span.unit is Unit.NUMBER
         return by_number and self.ahead is not None and self.ahead.unit is not Unit.NUMBER
+
+    def check_columns(self, columns: Collection[str], table: str) -> None:
+        """Raises LayoutError when the key, or that of the layout within, names none of the table's columns."""
+        for name in self.key:
+            if name not in columns:
+                near = nearest(name, columns)
+                raise LayoutError(
+                    f"{table} has no column {name}",
+                    found=f"its columns are {', '.join(columns)}",
+                    fix=f"did you mean {near}?" if near else "correct `key` in the layout",
+                )
+        if self.within is not None:
+            self.within.check_columns(columns, table)
 
     def grid(self, kind: Kind) -> Grid:
         """The boundaries of a range layout on a leading key column of this kind.

@@ -1,8 +1,8 @@
 """Sub-queries that the planner dissolves into the block around them, as it does before it looks at joins.
 
-A query without FROM that gives constants stands for them (pull_up_simple_subquery, pull_up_simple_values). EXISTS and IN
-that stand in WHERE become joins, and NOT EXISTS a join that keeps what finds nothing (pull_up_sublinks, prepjointree.c):
-then a constant is carried over their equalities as over those of any join. What is not certain stays as it is written.
+A query without FROM that gives constants stands for them (pull_up_simple_subquery, pull_up_simple_values). EXISTS and
+IN in WHERE become joins, and NOT EXISTS a join that keeps what finds nothing (pull_up_sublinks, prepjointree.c): then
+a constant is carried over their equalities as over those of any join. What is not certain stays as it is written.
 """
 
 from collections.abc import Mapping, Sequence

@@ -304,7 +304,7 @@ class _Walk:
                 self._sub_queries(join.args["on"], scope)
 
     def _holders(self, first: int, items: Sequence[FromItem]) -> tuple[tuple[Name, Pattern], ...]:
-        """The tables of a block, with what holds there, of those that no outer join fills up. first: its first place."""
+        """The tables of a block, with what holds there, that no outer join fills up. first: the block's first place."""
         nullable = {item.alias for item in items if item.nullable}
         found = [(each.table, each.pattern) for each in self.places[first:] if each.alias not in nullable]
         return tuple(found) if len(found) <= len(items) else ()

@@ -14,7 +14,7 @@ from slabrow.core.agreement import Moments
 
 @dataclass(frozen=True, slots=True)
 class Rivalry:
-    """contested   columns of which it is not known with which of several constants they are compared, unless one is known
+    """contested   columns of which it is unknown with which of several constants they are compared, unless one is known
                 while planning
     doubtful    columns of which it is not known at all
     is_settled  whether it is known what is left as the server plans. Where one leaf is, it stands without an Append,

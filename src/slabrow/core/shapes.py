@@ -12,14 +12,15 @@ from slabrow.core.constants import MARK, MARKED_NUMBER
 _TEXT = re.compile(r"'[^']*(?:''[^']*)*'")
 # The digit comes first, so that the search can jump from digit to digit; then what stands before it is looked at.
 _NUMBER = re.compile(r"[0-9](?<![\w$.][0-9])(?:[0-9.]*(?:[eE][+-]?[0-9]+)?)")
-# Everything in which a quote or a digit is no literal, and the rarer ways to write one.
+# Everything in which a quote or a digit is no literal, and the rarer ways to write one. What nothing closes goes to the
+# end, and no repetition gives back what it took (`*+`): so the time grows with the length, whatever stands in the text.
 _ANY = re.compile(
-    r"""(?P<comment>--[^\n]*|/\*.*?\*/)
-      | (?P<name>"(?:[^"]|"")*"|\$[0-9]+|[A-Za-z_\u0080-\uffff][\w$]*(?!['\w$])|[A-DF-Za-df-z_][\w$]*(?='))
-      | (?P<escaped>[eE]'(?:[^'\\]|\\.|'')*')
-      | (?P<dollar>\$(?P<tag>[A-Za-z_]\w*|)\$.*?\$(?P=tag)\$)
-      | (?P<text>'(?:[^']|'')*')
-      | (?P<number>[0-9][0-9.]*(?:[eE][+-]?[0-9]+)?|\.[0-9]+)""",
+    r"""(?P<comment>--[^\n]*+|/\*(?:.*?\*/|.*+))
+      | (?P<name>"(?:[^"]|"")*+"?|\$[0-9]++|(?![eE]')[A-Za-z_\u0080-\uffff][\w$]*+)
+      | (?P<escaped>[eE]'(?:[^'\\]|\\.|'')*+'?)
+      | (?P<dollar>\$(?P<tag>[A-Za-z_]\w*+|)\$(?:.*?\$(?P=tag)\$|.*+))
+      | (?P<text>'(?:[^']|'')*+'?)
+      | (?P<number>[0-9][0-9.]*+(?:[eE][+-]?[0-9]++)?|\.[0-9]++)""",
     re.VERBOSE | re.DOTALL,
 )
 

@@ -13,7 +13,7 @@ from slabrow.core.estimates import ColumnStatistics, shares
 from slabrow.core.hash_keys import keys_hash, parse_types
 from slabrow.core.keys import spell
 from slabrow.core.layout import Layout
-from slabrow.core.tree import KeyColumn
+from slabrow.core.tree import KeyColumn, Partition
 
 
 def leaf_shares(
@@ -95,3 +95,20 @@ def _without_listed(planned: Sequence[Planned], statistics: ColumnStatistics) ->
         return statistics
     kept = tuple((value, share / left) for value, share in statistics.common if value not in listed)
     return replace(statistics, common=kept, null_share=min(1.0, statistics.null_share / left))
+
+
+def estimated_rows(leaves: Sequence[Partition]) -> dict[str, int | None]:
+    """The rows of each leaf, by its spelling: the planner's estimate, none for an empty leaf.
+
+    The rows of a leaf that was never analysed are told from its bytes, by the density of the analysed ones; None where
+    there is none of these.
+    """
+    known = [leaf for leaf in leaves if leaf.rows]
+    rows, bytes_ = sum(leaf.rows or 0 for leaf in known), sum(leaf.bytes for leaf in known)
+
+    def of(leaf: Partition) -> int | None:
+        if leaf.rows is not None or leaf.is_empty:
+            return leaf.rows or 0
+        return round(leaf.bytes * rows / bytes_) if bytes_ else None
+
+    return {leaf.spelling: of(leaf) for leaf in leaves}

@@ -175,8 +175,20 @@ def _ledger(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) -> 
     return schema or None
 
 
+def _holds_nul(value: object) -> bool:
+    if isinstance(value, str):
+        return "\0" in value
+    if isinstance(value, dict):
+        return any(_holds_nul(each) for pair in value.items() for each in pair)
+    return isinstance(value, list) and any(map(_holds_nul, value))
+
+
 def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout | None:
     before = len(faults)
+    for key, value in entry.items():
+        if _holds_nul(value):
+            faults.append(_Fault(line(key), f"`{key}` holds a NUL character, which no name or value on a server can"))
+            return None
     try:
         read = _Entry.model_validate({"from_" if key == "from" else key: value for key, value in entry.items()})
     except ValidationError as error:

@@ -77,6 +77,7 @@ def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: i
             schema = predicting.schema(connection, {*names, *(layout.table for layout in layouts)})
             for layout in layouts:
                 facts = table_facts(connection, layout.table)
+                layout.check_columns(facts.columns, facts.spelling)
                 weigher = Weigher(facts, TableWorkload((), (), 0.0), Costs(), context.now, Growth(), None, False)
                 trees.append(tree_of(facts, layout, weigher.planned(layout)))
         zone = catalogue.time_zone(connection) or ZoneInfo("UTC")

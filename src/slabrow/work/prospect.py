@@ -9,15 +9,15 @@ import numpy as np
 from slabrow.core.bounds import CatchAll, Listed, Range
 from slabrow.core.by import By
 from slabrow.core.due import Namer, Planned, as_key, cutoff, divided, due_partitions, is_past, number_now
-from slabrow.core.errors import LayoutError, UsageError, nearest
+from slabrow.core.errors import UsageError
 from slabrow.core.estimates import ColumnStatistics, split_evenly
 from slabrow.core.hash_keys import HashType, keys_hash, parse_types
 from slabrow.core.keys import Kind, Value, order, parse_value
 from slabrow.core.layout import Layout
 from slabrow.core.reconcile import NAME_LIMIT
-from slabrow.core.sizes import leaf_shares
+from slabrow.core.sizes import estimated_rows, leaf_shares
 from slabrow.core.spread import SpreadCounter
-from slabrow.core.tree import Partition, Tree
+from slabrow.core.tree import Tree
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.catalogue import ColumnFact, Relation
 from slabrow.servers.postgresql.connection import Connection, reading
@@ -63,14 +63,7 @@ class Prospect:
 def key_columns(layout: Layout, columns: Sequence[ColumnFact], table: str) -> tuple[ColumnFact, ...]:
     """The columns that a layout's key names. Raises LayoutError for one that is not there, or a misfit."""
     by_name = {column.name: column for column in columns}
-    for name in layout.key:
-        if name not in by_name:
-            near = nearest(name, by_name)
-            raise LayoutError(
-                f"{table} has no column {name}",
-                found=f"its columns are {', '.join(by_name)}",
-                fix=f"did you mean {near}?" if near else "correct `key` in the layout",
-            )
+    layout.check_columns(by_name, table)
     key = tuple(by_name[name] for name in layout.key)
     if layout.by is By.RANGE:
         layout.grid(key[0].kind)
@@ -182,14 +175,7 @@ def _held(asked: _Asked, tree: Tree, seen: ColumnStatistics | None) -> Prospect:
     if layout.by is By.RANGE and asked.key[0].kind.is_time:
         limit = cutoff(layout, as_key(asked.context.now, asked.key[0].kind, ZoneInfo(layout.zone)))
     planned = tuple(each for each in planned if each.bounds in tops or not is_past(each.bounds, limit))
-    known = [leaf for leaf in tree.leaves if leaf.rows]
-    bytes_a_row = sum(leaf.bytes for leaf in known) / max(1, sum(leaf.rows or 0 for leaf in known)) if known else None
-
-    def rows_of(leaf: Partition) -> int | None:
-        if leaf.rows is not None or leaf.is_empty:
-            return leaf.rows or 0
-        return None if bytes_a_row is None else round(leaf.bytes / bytes_a_row)
-
+    rows = estimated_rows(tree.leaves)
     sized = []
     for top in planned:
         there = tops.get(top.bounds)
@@ -197,7 +183,7 @@ def _held(asked: _Asked, tree: Tree, seen: ColumnStatistics | None) -> Prospect:
             held = there if leaf is top or there is None else inner.get((there.spelling, leaf.bounds))
             is_there = held is not None and held.is_leaf
             sized.append(
-                Sized(leaf, rows_of(held) if held is not None and is_there else 0,
+                Sized(leaf, rows[held.spelling] if held is not None and is_there else 0,
                       held.bytes if held is not None and is_there else 0, top)
             )  # fmt: skip
     return Prospect(layout, asked.found, asked.key, tuple(sized), 0, 0, False)

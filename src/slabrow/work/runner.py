@@ -70,7 +70,7 @@ def run(
 
 
 def _refused_among(transaction: Transaction, error: psycopg.Error) -> str:
-    """Of a transaction's statements those that name the relation which the server refuses, to tell which right lacks."""
+    """The statements of a transaction that name the relation which the server refuses: they tell which right lacks."""
     named = re.search(r"permission denied for \w+ (.+)", error.diag.message_primary or "")
     if named is None:
         return ""

@@ -14,12 +14,14 @@ from slabrow.core.errors import ServerError, UsageError
 from slabrow.core.estimates import ColumnStatistics, share_of, split_evenly
 from slabrow.core.facts import TableFacts
 from slabrow.core.growth import Growth, growth
-from slabrow.core.keys import Edge, Far, Value
+from slabrow.core.keys import Edge, Far, Value, as_moment
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name
 from slabrow.core.reading import TableWorkload, read_workload, usage
 from slabrow.core.sample import column_statistics
+from slabrow.core.sizes import estimated_rows
 from slabrow.core.spans import Grid, Span, Unit, fits
+from slabrow.core.tree import Tree
 from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.catalogue import ColumnFact, ForeignKeyFact, IndexFact, LeavesTotal, Relation
 from slabrow.servers.postgresql.connection import Connection, reading
@@ -113,6 +115,8 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
             statistics = _sampled(connection, found, facts, question.percent)
         columns = tuple(SurveyedColumn(column, statistics.get(column.name)) for column in facts)
         counts = _counts(connection, found, columns, question, layout)
+        if leaves is not None and counts is not None and counts.span is not None and question.percent is None:
+            counts = _counts_of_leaves(catalogue.tree(connection, table), counts)
         seen = Survey(
             found,
             rows,
@@ -309,6 +313,38 @@ def periods(grid: Grid, low: Value, high: Value, column: str) -> list[Range]:
             f"{column} reaches over {last - first + 1:,} periods of {grid.span}", fix="count per a wider span: --per"
         )
     return list(slots(grid, first, last, 1))
+
+
+def _counts_of_leaves(tree: Tree, counts: Counts) -> Counts:
+    """Estimated rows per period from the partitions that hold the periods: the parent's own statistics may be stale.
+
+    A partition over several periods gives to each in proportion to the time that they share.
+    """
+    ends = [bounds for _, bounds in tree.ranges]
+    if counts.is_exact or tree.key[0].name != counts.column or not tree.kinds[0].is_time:
+        return counts
+    if any(bounds.from_ is None or bounds.to is None for bounds in ends):
+        return counts
+    rows = estimated_rows(tree.leaves)
+    found = [0.0] * len(counts.buckets)
+    for child, bounds in tree.ranges:
+        held = sum(rows[leaf.spelling] or 0 for leaf in tree.leaves_of(child))
+        width = _overlap_s(bounds, bounds)
+        for place, bucket in enumerate(counts.buckets):
+            if held and width and isinstance(bucket.bounds, Range):
+                found[place] += held * _overlap_s(bounds, bucket.bounds) / width
+    buckets = tuple(replace(each, rows=round(count)) for each, count in zip(counts.buckets, found, strict=True))
+    return replace(counts, buckets=buckets)
+
+
+def _overlap_s(one: Range, other: Range) -> float:
+    """The seconds that two ranges of time share; 0 where an end is no moment of the calendar."""
+    starts = [as_moment(each.from_[0]) if each.from_ else None for each in (one, other)]
+    ends = [as_moment(each.to[0]) if each.to else None for each in (one, other)]
+    begins, stops = [each for each in starts if each], [each for each in ends if each]
+    if len(begins) < 2 or len(stops) < 2:
+        return 0.0
+    return max(0.0, (min(stops) - max(begins)).total_seconds())
 
 
 def _by_value(connection: Connection, found: Relation, surveyed: SurveyedColumn, exact: bool) -> Counts | None:

@@ -15,6 +15,7 @@ from slabrow.core.errors import ServerError, SlabrowError, Stopped, UsageError
 
 Connection = psycopg.Connection[tuple[Any, ...]]
 OLDEST = 15  # the oldest major version that is tested
+READ_WAIT = "30s"
 CONNECT_TIMEOUT_S = 10
 
 
@@ -179,13 +180,16 @@ def explained(doing: str) -> Iterator[None]:
 def reading(connection: Connection, doing: str = "read the catalogue") -> Iterator[None]:
     """A read-only transaction in which the server spells values so that they can be read back.
 
-    What would be counted without the rows that a row-level policy hides is refused.
+    What would be counted without the rows that a row-level policy hides is refused. Where another session holds a
+    table wholly, even its size waits: for as long as the role's `lock_timeout` says, or READ_WAIT without one.
     """
     with explained(doing), connection.transaction():
         connection.execute("SET TRANSACTION READ ONLY")
         connection.execute(
             "SELECT set_config('TimeZone', 'UTC', true), set_config('DateStyle', 'ISO, YMD', true), "
-            "set_config('row_security', 'off', true)"
+            "set_config('row_security', 'off', true), set_config('lock_timeout', CASE current_setting('lock_timeout') "
+            "WHEN '0' THEN %s ELSE current_setting('lock_timeout') END, true)",
+            [READ_WAIT],
         )
         yield
 
@@ -205,7 +209,7 @@ def translated(error: psycopg.Error, doing: str, statement: str = "") -> Slabrow
             return ServerError(
                 problem,
                 found=f"{words}: another session holds the table",
-                fix="run it again when that session is done, or give a longer --lock-wait",
+                fix="run it again when that session is done; a command that changes the table has --lock-wait",
             )
         case sqlstate.DeadlockDetected():
             return ServerError(problem, found=words + detail, fix="run it again: nothing has been changed")
