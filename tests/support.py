@@ -4,12 +4,14 @@ import atexit
 import itertools
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
 import tempfile
 import time
 import unittest
+from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
 
@@ -83,6 +85,22 @@ def begin(*arguments, env=None, cwd=None):
     )
 
 
+@contextmanager
+def ended_after(seconds):
+    """Ends what hangs; what only takes its time is let alone."""
+
+    def hangs(*_):
+        raise AssertionError(f"not at an end after {seconds} s")
+
+    before = signal.signal(signal.SIGALRM, hangs)
+    signal.alarm(seconds)
+    try:
+        yield
+    finally:
+        signal.alarm(0)
+        signal.signal(signal.SIGALRM, before)
+
+
 @cache
 def validator(command: str) -> Draft202012Validator:
     return Draft202012Validator(json.loads((ROOT / "docs" / "json" / f"{command}.schema.json").read_text()))
@@ -121,6 +139,14 @@ class DatabaseTest(unittest.TestCase):
         self.assertNotIn("Traceback", done.stderr)
         return done
 
+    def attempt(self, *arguments):
+        """As `slabrow`, with whatever exit code it has but that of a fault of its own."""
+        done = run(*arguments, env={"SLABROW_DSN": self.dsn}, cwd=self.folder)
+        self.assertNotIn("fault in Slabrow", done.stderr, arguments)
+        self.assertNotIn("Traceback", done.stderr, arguments)
+        self.assertIn(done.returncode, (0, 1, 2, 3, 4), arguments)
+        return done
+
     def json(self, command, *arguments, code=0, **options):
         """As `slabrow`, with --format json; the document is checked against its schema."""
         document = json.loads(self.slabrow(command, *arguments, "--format", "json", code=code, **options).stdout)
@@ -134,6 +160,14 @@ class DatabaseTest(unittest.TestCase):
 
     def value(self, query, *parameters):
         return self.sql(query, *parameters)[0][0]
+
+    def psql(self, file):
+        """Runs a script of this test's folder, as a user does."""
+        psql = binaries()[0].folder / "psql"
+        program = psql if psql.exists() else shutil.which("psql")
+        command = [program, "-X", "-q", "-f", self.folder / file, self.dsn]
+        done = subprocess.run(command, capture_output=True, text=True, cwd=self.folder)
+        self.assertEqual((0, ""), (done.returncode, done.stderr), done.stderr)
 
     def wait_until(self, query, seconds=20):
         """Until a query says true."""

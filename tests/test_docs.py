@@ -2,9 +2,7 @@
 
 import json
 import re
-import tempfile
 import unittest
-from pathlib import Path
 
 from slabrow.cli.main import COMMANDS
 from slabrow.files.layout_file import parse_layouts

@@ -1,13 +1,11 @@
 """Conversions and builds of awkward tables: everything that belongs to a table is there afterwards, or it is refused."""
 
-import shutil
-import subprocess
 import threading
 import time
 
 import psycopg
 
-from tests.support import DatabaseTest, binaries
+from tests.support import DatabaseTest
 
 NOW = ("--now", "2026-03-01")
 
@@ -113,12 +111,6 @@ class ConvertTest(DatabaseTest):
         self.assertEqual("r", self.value("SELECT relkind::text FROM pg_class WHERE oid = 'apiary.log'::regclass"))
         self.psql("convert.sql")
         self.assertEqual((before, rows), (self.sql(BELONGINGS), self.sql("TABLE apiary.log ORDER BY 1")))
-
-    def psql(self, file):
-        psql = binaries()[0].folder / "psql"
-        program = psql if psql.exists() else shutil.which("psql")
-        done = subprocess.run([program, "-X", "-q", "-f", self.folder / file, self.dsn], capture_output=True, text=True)
-        self.assertEqual((0, ""), (done.returncode, done.stderr), done.stderr)
 
     def test_a_script_whose_copy_would_differ_ends_with_nothing_changed(self):
         self.sql(PLAIN)

@@ -347,7 +347,9 @@ class GuardsTest(KeepingTest):
                 code = 2 if what == "another key" else 4
                 done = self.json("tend", "--go", *options, code=code)
                 self.assertIn(words, done["errors"][0]["problem"])
-                self.assertEqual([], [each for each in done["actions"] if each["kind"] == "detach" and each["state"] == "done"])
+                self.assertEqual(
+                    [], [each for each in done["actions"] if each["kind"] == "detach" and each["state"] == "done"]
+                )
                 self.assertEqual(before, [name for name in self.tables() if name != "log_2026_12"])
         self.assertIn("log_2026_12", self.tables(), "a guard of what leaves holds back nothing that has to come")
         self.write(ahead="1 month")
@@ -411,7 +413,9 @@ class LedgerTest(KeepingTest):
         self.assertEqual([], self.json("history", "--kind", "drop")["entries"])
         self.assertEqual(1, len(self.json("history", "--most", "1")["entries"]))
         self.assertEqual([], self.json("history", "--since", "2099-01-01")["entries"])
-        self.assertTrue(self.slabrow("history", "--format", "csv").stdout.startswith("entry,at,clock,machine_clock,role"))
+        self.assertTrue(
+            self.slabrow("history", "--format", "csv").stdout.startswith("entry,at,clock,machine_clock,role")
+        )
         self.assertIn("log_2026_03", self.slabrow("history").stdout)
 
     def test_settings_of_a_role_neither_cut_it_off_nor_change_what_is_read(self):

@@ -37,9 +37,7 @@ class ProvingTest(DatabaseTest):
         return {each["name"]: each for each in document["queries"]}
 
     def test_what_is_run_is_counted_and_nothing_is_changed(self):
-        self.sql(
-            "CREATE SEQUENCE numbers"
-        )
+        self.sql("CREATE SEQUENCE numbers")
         found = self.proved(
             ("month", "SELECT * FROM reading WHERE at >= '2026-02-01' AND at < '2026-03-01' AND hive = 3"),
             ("change", "UPDATE reading SET weight = 7 WHERE at = '2026-02-03 10:00'"),

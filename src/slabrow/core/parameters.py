@@ -88,9 +88,12 @@ def read_literals(text: str) -> tuple[str, ...]:
     if not waiting:
         return ()
     reader = _Reader(waiting)
-    found = [reader.literal()]
-    while reader.takes(","):
-        found.append(reader.literal())
+    try:
+        found = [reader.literal()]
+        while reader.takes(","):
+            found.append(reader.literal())
+    except RecursionError:
+        raise UsageError("a parameter is no literal", found="brackets are nested too deeply", fix=_FIX) from None
     if reader.is_at_end():
         return tuple(found)
     raise reader.wrong()
