@@ -11,9 +11,9 @@ import threading
 import time
 from pathlib import Path
 
+from benchmarks.growth import READERS, UNITS
 from slabrow.core.errors import UsageError
 from slabrow.files.writing import check_writable, write_file
-from benchmarks.growth import READERS, UNITS
 from tests.support import DatabaseTest, ended_after, run, unittest
 from tests.test_program_convert import layout
 

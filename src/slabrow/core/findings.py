@@ -22,15 +22,15 @@ class Finding:
     partition: str | None = None
 
 
-def findings(tree: Tree) -> tuple[Finding, ...]:
-    """Everything that can be told from the catalogue and its statistics alone."""
+def findings(tree: Tree, *, is_counted: bool = False) -> tuple[Finding, ...]:
+    """Everything that can be told from the catalogue and its statistics alone, or with rows that were counted."""
     families: dict[str, list[Partition]] = {}
     for partition in tree.partitions:
         families.setdefault(partition.parent, []).append(partition)
     between = [
         each for family in families.values() for each in (*_range_findings(family), *_missing_remainders(family))
     ]
-    return (*between, *_partition_findings(tree))
+    return (*between, *_partition_findings(tree, is_counted))
 
 
 def _range_findings(siblings: list[Partition]) -> Iterator[Finding]:
@@ -62,7 +62,7 @@ def _missing_remainders(siblings: list[Partition]) -> Iterator[Finding]:
         )
 
 
-def _partition_findings(tree: Tree) -> Iterator[Finding]:
+def _partition_findings(tree: Tree, is_counted: bool) -> Iterator[Finding]:
     for partition in tree.partitions:
         if partition.is_detaching:
             yield Finding(
@@ -79,8 +79,11 @@ def _partition_findings(tree: Tree) -> Iterator[Finding]:
             )
         if not partition.is_leaf:
             continue
-        if isinstance(partition.bounds, CatchAll) and holds_rows(partition):
-            count = f"about {partition.rows:,} rows" if partition.rows else "rows"
+        if isinstance(partition.bounds, CatchAll) and (partition.rows if is_counted else holds_rows(partition)):
+            about = "" if is_counted else "about "
+            count = (
+                f"{about}{partition.rows:,} {'row' if partition.rows == 1 else 'rows'}" if partition.rows else "rows"
+            )
             yield Finding(
                 "catch_all_rows",
                 f"{partition.spelling} is the catch-all and holds {count} that no other partition takes",

@@ -47,7 +47,7 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
         tree = catalogue.tree(connection, table, with_values=not exact)
         if exact:
             tree = _with_counts(tree, measure.count_leaves(connection, tree))
-    found = list(findings(tree))
+    found = list(findings(tree, is_counted=exact))
     compared = _compare(tree, earlier) if earlier else ()
     found += [
         Finding(

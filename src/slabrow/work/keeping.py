@@ -187,8 +187,9 @@ class Keeping:
         newest = max(
             child.spelling for child in tree.children if child.name in retired and isinstance(child.bounds, Range)
         )
+        leaving = "1 partition" if len(retired) == 1 else f"{len(retired)} partitions"
         raise Refusal(
-            f"retiring {'1 partition' if len(retired) == 1 else f'{len(retired)} partitions'} would leave {layout.table} without rows",
+            f"retiring {leaving} would leave {layout.table} without rows",
             found=f"it is taken to be {describe_clock(now)}, and the newest rows stand in {newest} or before",
             fix="check --now, the clock, and `keep` in the layout",
         )
