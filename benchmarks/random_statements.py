@@ -20,6 +20,13 @@ from slabrow.servers.postgresql.connection import Connection, connect
 from slabrow.servers.postgresql.private import find_binaries, start
 
 
+# What is NULL or false by itself, or holds nothing to look for.
+EMPTY = (
+    "false", "NULL", "{k} = NULL", "{k} IN (NULL, NULL)", "{k} IN (NULL)", "{k} NOT IN (NULL, NULL)", "{k} IN ({a}, NULL)",
+    "{k} = ANY ('{{NULL}}')", "{k} > ANY ('{{NULL}}')", "{k} = ANY ('{{}}')", "{k} <> ALL ('{{NULL}}')", "{k} <> ALL ('{{}}')", "1 = 0",
+)  # fmt: skip
+
+
 class Writer:
     """Writes statements on one layout from one source of chance."""
 
@@ -42,7 +49,10 @@ class Writer:
         first, second, third = self.chance.sample([a, b, c, z], 3)
         x, y = self.layout.second
         operator = self.chance.choice(("=", "=", "=", "<", "<=", ">", ">=", "<>"))
-        if self.chance.random() < 0.5:
+        pick = self.chance.random()
+        if pick < 0.06:
+            return self.chance.choice(EMPTY).format(k=f"{alias}.k", a=first)
+        if pick < 0.5:
             return f"{alias}.k {operator} {first}"
         names = {
             "k": f"{alias}.k",
@@ -94,6 +104,14 @@ class Writer:
             lambda: f"WITH c AS (SELECT * FROM t x WHERE {condition('x', 1)}) SELECT count(*) FROM c a JOIN c b ON a.k = b.k WHERE {condition('a', 1)}",
             lambda: f"SELECT * FROM (SELECT k, v FROM t UNION ALL SELECT k, v FROM o) s WHERE {condition('s', 1)}",
             lambda: f"SELECT x.k FROM t x WHERE {condition('x', 1)} UNION SELECT x.k FROM t x WHERE {condition('x', 1)}",
+            lambda: f"SELECT count(*) FROM (t x JOIN o y ON {condition(chance.choice('xy'), 1)}) {join} t s ON s.k = x.k WHERE {condition(chance.choice('xs'), 1)}",
+            lambda: f"SELECT count(*) FROM (t x JOIN o y ON {condition(chance.choice('xy'), 1)}) {join} t s ON s.k = x.k",
+            lambda: f"SELECT count(*) FROM o s JOIN (t x {join} o y ON x.k = y.k) ON s.k = {chance.choice('xy')}.k AND {condition(chance.choice('xy'), 1)}",
+            lambda: f"SELECT count(*) FROM o s LEFT JOIN (t x {join} o y ON x.k = y.k) ON s.k = {chance.choice('xy')}.k AND {condition(chance.choice('xy'), 1)}",
+            lambda: f"SELECT count(*) FROM t s JOIN (t x JOIN o y ON {condition('x', 1)}) ON s.k = y.k {join} o z ON z.k = s.k",
+            lambda: f"SELECT x.k FROM t x WHERE {condition('x', 1)} GROUP BY x.k HAVING {condition('x', 1)}",
+            lambda: f"SELECT s.k FROM (SELECT x.k, max(x.v) v FROM t x GROUP BY x.k) s WHERE {condition('s', 1)} GROUP BY s.k HAVING {condition('s', 1)}",
+            lambda: f"SELECT count(*) FROM (t x {join} o y ON x.k = y.k) {chance.choice(('LEFT JOIN', 'FULL JOIN', 'RIGHT JOIN'))} (o s JOIN t z ON {condition('z', 1)}) ON s.k = y.k",
             lambda: f"SELECT count(*) FROM w x WHERE {condition('x')}",
             lambda: f"SELECT count(*) FROM wj x WHERE {condition('x')}",
             lambda: f"SELECT count(*) FROM t x LEFT JOIN (SELECT k, max(v) AS v FROM o GROUP BY k) y ON y.k = x.k WHERE {condition(chance.choice('xy'), 1)}",

@@ -586,15 +586,22 @@ def _bound_list(test: InList, around: Surroundings) -> Condition:
         return Anything(Reason.VOLATILE_VALUE if error.is_volatile else Reason.TYPE_MISMATCH, test.fragment, name)
     if test.operator not in ("=", "<>"):
         return _each_of(test, values, latest, has_null)
-    if test.is_negated and not values:
-        return NOTHING if has_null else Anything(Reason.TYPE_MISMATCH, test.fragment, name)
+    if test.is_negated and not values and not has_null:
+        return Anything(Reason.TYPE_MISMATCH, test.fragment, name)
     if test.is_negated:
         return NotAmong(name, tuple(values), latest, test.fragment, has_null)
     if test.operator == "<>" or test.is_every:
         return _each_of(test, values, latest, has_null)
-    if not values and latest is not When.PLAN:
+    if not values and (latest is not When.PLAN or _holds_only_null(test, has_null)):
         return Anything(Reason.TYPE_MISMATCH, test.fragment, name)
-    return Among(name, tuple(values), latest, test.fragment) if values else NOTHING
+    if not values:
+        return Anything(is_empty=True) if test.is_array else NOTHING
+    return Among(name, tuple(values), latest, test.fragment)
+
+
+def _holds_only_null(test: InList, has_null: bool) -> bool:
+    """The server then has no element to look for, and keeps all; but IN of one value is a comparison with it."""
+    return has_null and (test.is_array or len(test.values) > 1)
 
 
 def _listed(test: InList, around: Surroundings) -> list[tuple[Value | Null | None, When]]:
@@ -625,10 +632,10 @@ def _each_of(test: InList, values: list[Value], when: When, has_null: bool) -> C
     """`operator ANY (…)` or `operator ALL (…)`: each value is compared by itself (match_clause_to_partition_key)."""
     name = test.column.name or ""
     if test.is_every and has_null:
-        return NOTHING
+        return Anything(is_empty=bool(values))
     tests = tuple(Compared(name, test.operator, value, when, test.fragment) for value in values)
     if not tests:  # of an empty array: ANY never holds, ALL always
-        return Anything() if test.is_every else NOTHING
+        return Anything(is_empty=not test.is_every and not has_null)
     return Any_((All(tests),), test.fragment) if test.is_every else Any_(tests, test.fragment)
 
 
@@ -682,7 +689,9 @@ def is_contradiction(condition: Condition, not_null: frozenset[str], rank: Ranks
     clauses = conjuncts_of(condition)
     if any(isinstance(part, NullTest) and part.is_null and part.column in not_null for part in clauses):
         return True
-    if any(part == NOTHING or (isinstance(part, NotAmong) and part.has_null) for part in clauses):
+    if any(part == NOTHING or (isinstance(part, Anything) and part.is_empty) for part in clauses):
+        return True
+    if any(isinstance(part, NotAmong) and part.has_null and part.values for part in clauses):
         return True
     usable = [part for part in clauses if _is_constant(part)]
     if sum(map(_size, usable)) > _MOST_REFUTED:

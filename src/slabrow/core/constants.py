@@ -502,6 +502,8 @@ def _from_epoch(seconds: Constant) -> Constant:
 
 
 def _truncated(node: exp.Expression, around: Surroundings) -> Constant:
+    if node.args.get("zone") is not None:
+        raise NotKnown  # of another zone than the session's: the server tells it
     unit_node = node.args.get("unit")
     unit = around.literal(unit_node) if isinstance(unit_node, exp.Literal) else str(getattr(unit_node, "name", ""))
     if unit.startswith(MARK):

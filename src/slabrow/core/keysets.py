@@ -93,11 +93,16 @@ class Any_:
 
 @dataclass(frozen=True, slots=True)
 class Anything:
-    """What is not understood, or cannot be used. column: the one that it is about, where it is about one."""
+    """What is not understood, or cannot be used.
+
+    column     the one that it is about, where it is about one
+    is_empty   whether no row satisfies it: the server sees that by refuting it, and not where it is an arm of OR
+    """
 
     reason: Reason | None = None
     fragment: str = ""
     column: str | None = None
+    is_empty: bool = False
 
 
 Condition = Compared | Among | NotAmong | NullTest | All | Any_ | Anything

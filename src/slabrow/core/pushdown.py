@@ -23,7 +23,7 @@ def moved_from_having(node: exp.Select) -> list[exp.Expression]:
 
 
 def _counts_rows(node: exp.Expression) -> bool:
-    return any(True for _ in node.find_all(exp.AggFunc, exp.Window, exp.Select, exp.Anonymous))
+    return any(True for _ in node.find_all(exp.AggFunc, exp.Window, exp.Select, exp.Values, exp.Anonymous))
 
 
 def pushed_down(

@@ -287,7 +287,10 @@ class _Walk:
         items, above = self._items(node, scope)
         where = node.args.get("where")
         above += conjuncts(where.this) if where is not None else []
-        above += moved_from_having(node)
+        moved = moved_from_having(node)
+        if above:  # a false that comes from HAVING beside conditions does not reach all that is below (up to 17)
+            moved = [each for each in moved if not isinstance(simplified(each), exp.Boolean)]
+        above += moved
         above += pushed_down(node, names, outer, [(item.alias, item.columns) for item in items])
         above = self._pulled_up(items, above, scope)
         first = len(self.places)
@@ -361,35 +364,45 @@ class _Walk:
         above: list[exp.Expression] = []
         items: list[FromItem] = []
         from_ = node.args.get("from_") or node.args.get("from")
+        within: list[exp.Expression] = []
         if from_ is not None:
-            self._entry(from_.this, items, above, scope)
-        self._joined(node.args.get("joins") or (), items, above, scope)
+            self._entry(from_.this, items, within, scope)
+        self._joined(node.args.get("joins") or (), items, above, scope, within)
         for lateral in node.args.get("laterals") or ():
             items.append(self._item(lateral, scope))
         return items, above
 
     def _entry(self, node: exp.Expression, items: list[FromItem], above: list[exp.Expression], scope: Ctes) -> None:
         """One entry of FROM with what is joined to it, parentheses around joins taken off."""
+        first = len(items)
+        within: list[exp.Expression] = []
         inner = _in_parentheses(node)
         if inner is None:
             items.append(self._item(node, scope))
         else:
-            self._entry(inner, items, above, scope)
-        self._joined(node.args.get("joins") or (), items, above, scope)
+            self._entry(inner, items, within, scope)
+        self._joined(node.args.get("joins") or (), items, above, scope, within, first)
 
     def _joined(
-        self, joins: Sequence[exp.Expression], items: list[FromItem], above: list[exp.Expression], scope: Ctes
+        self,
+        joins: Sequence[exp.Expression],
+        items: list[FromItem],
+        above: list[exp.Expression],
+        scope: Ctes,
+        within: list[exp.Expression] | None = None,
+        first: int = 0,
     ) -> None:
-        """Adds the entries of a chain of joins; `above` takes the conditions that hold for all that is not nullable."""
-        within: list[exp.Expression] = []  # what holds since the last comma: JOIN binds more closely
-        first = 0
+        """Adds the entries of a chain of joins; `above` takes the conditions that hold for all that is not nullable.
+
+        within   what holds already for the entries from `first` on, of joins in parentheses
+        """
+        within = within or []  # what holds since the last comma: JOIN binds more closely
         for join in joins:
             inner = _in_parentheses(join.this)
             is_plain = not any(join.args.get(part) for part in ("side", "method", "using"))
             if inner is not None and is_plain and str(join.args.get("kind") or "").upper() in ("", "INNER", "CROSS"):
-                self._entry(inner, items, above, scope)
-                self._joined(join.this.args.get("joins") or (), items, above, scope)
-                above += conjuncts(simplified(join.args["on"])) if join.args.get("on") is not None else []
+                self._entry(join.this, items, within, scope)
+                within += conjuncts(simplified(join.args["on"])) if join.args.get("on") is not None else []
                 continue
             item = self._item(join.this, scope)
             on = conjuncts(simplified(join.args["on"])) if join.args.get("on") is not None else []
