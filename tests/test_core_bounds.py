@@ -13,7 +13,7 @@ from slabrow.core.by import By
 from slabrow.core.due import Namer
 from slabrow.core.errors import LayoutError, UsageError
 from slabrow.core.findings import findings
-from slabrow.core.keys import Edge, Kind, Opaque, kind_of, order, parse_value, spell
+from slabrow.core.keys import Edge, Far, Kind, Opaque, kind_of, order, parse_value, spell
 from slabrow.core.layout import Layout
 from slabrow.core.names import Name, fit, parse_name
 from slabrow.core.spans import parse_span
@@ -117,8 +117,8 @@ class ValueTest(unittest.TestCase):
             ("t", Kind.BOOL, True),
             ("infinity", Kind.DATE, Edge.INFINITY),
             ("-infinity", Kind.TIMESTAMPTZ, Edge.MINUS_INFINITY),
-            ("0044-03-15 BC", Kind.DATE, Opaque("0044-03-15 BC")),
-            ("20260-03-15", Kind.DATE, Opaque("20260-03-15")),
+            ("0044-03-15 BC", Kind.DATE, Far(-746117)),
+            ("20260-03-15", Kind.DATE, Far(6669402)),
             ("NaN", Kind.NUMERIC, Opaque("NaN")),
             (" a ", Kind.TEXT, " a "),
             ("5F0C1A52-1D6E-4A53-9D2C-0C8F2B1F7A10", Kind.UUID, UUID("5f0c1a52-1d6e-4a53-9d2c-0c8f2b1f7a10")),

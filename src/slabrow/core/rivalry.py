@@ -54,7 +54,10 @@ def rivalry(trees: Iterable[exp.Expression], types: Mapping[str, frozenset[str]]
             if len(kinds) > 1 and any(kind.startswith("timestamp with time zone") for kind in kinds):
                 doubtful |= members
         # A single clock value is no constant as the server plans, and is taken by all members as it starts.
-        is_planned = any(len(kinds) != 1 or moments.is_planned(node, *kinds) for node in constants.values())
+        is_planned = any(
+            len(kinds) != 1 or isinstance(node, exp.Literal) or moments.is_planned(node, *kinds)
+            for node in constants.values()
+        )
         if len(constants) > 1 or (are_joined and is_planned):
             is_settled = False
     return Rivalry(frozenset(contested), frozenset(doubtful), is_settled)

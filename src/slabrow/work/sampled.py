@@ -46,7 +46,7 @@ class _Known:
     definition: Definition
 
 
-def _known(table: Name, offline: Offline) -> _Known:
+def _known(context: Context, table: Name, offline: Offline) -> _Known:
     definitions = read_definitions(read_text(offline.schema, "schema file", "--schema"), str(offline.schema))
     definition = find(definitions, table, str(offline.schema))
     sample = read_rows(offline.rows_from, tuple(definition.columns.values()))
@@ -55,6 +55,8 @@ def _known(table: Name, offline: Offline) -> _Known:
         raise UsageError(
             f"--rows {rows:,} is less than {offline.rows_from} has", found=f"{sample.rows:,} rows", fix="correct it"
         )
+    if rows > sample.rows:
+        context.warn(_doubt(offline, sample, rows))
     statistics = {name: column_statistics(name, values, rows) for name, values in sample.values.items()}
     widths = _widths(definition, sample)
     heap = round(rows * (_ROW_OVERHEAD + sum(widths.values())) * _FILL)
@@ -72,6 +74,24 @@ def _known(table: Name, offline: Offline) -> _Known:
     )
     schema = replace(definitions.schema(), search_path=("public", definition.name.schema or "public"))
     return _Known(facts, schema, sample, definition)
+
+
+_DENSE = 1.2  # numbers that a random sample of a larger table would not stand this close together in
+
+
+def _doubt(offline: Offline, sample: RowSample, rows: int) -> str:
+    """What is taken for granted of a file that holds a part of the rows, and what speaks against it."""
+    for name, values in sample.values.items():
+        numbers = {value for value in values if isinstance(value, int) and not isinstance(value, bool)}
+        if len(numbers) < max(100, 0.9 * len(values)) or rows < 2 * sample.rows:
+            continue
+        low, high = min(numbers), max(numbers)
+        if high - low + 1 <= _DENSE * sample.rows:
+            return (
+                f"{offline.rows_from.name} looks like a stretch of the table, such as its first rows: {name} runs from "
+                f"{low:,} to {high:,} almost without gaps. What is said of {rows:,} rows needs a random sample: TABLESAMPLE SYSTEM"
+            )
+    return f"the {sample.rows:,} rows of {offline.rows_from.name} are taken for a random sample of {rows:,}"
 
 
 def _sized(index: IndexFacts, rows: int, widths: dict[str, float]) -> IndexFacts:
@@ -105,7 +125,7 @@ def _widths(definition: Definition, sample: RowSample) -> dict[str, float]:
 
 def survey_offline(context: Context, table: Name, offline: Offline, question: Question) -> Survey:
     """As `survey`, from files. Sizes are estimated from the widths of the values."""
-    known = _known(table, offline)
+    known = _known(context, table, offline)
     facts = known.facts
     relation = Relation(0, facts.name, facts.spelling, "r", False, facts.rows, facts.heap_bytes, facts.index_bytes, 0)
     columns = tuple(
@@ -154,7 +174,7 @@ def weigh_offline(context: Context, table: Name, offline: Offline, sources: Sour
     if sources.calibrate or sources.statistics:
         what = "--calibrate" if sources.calibrate else "--statistics"
         raise UsageError(f"{what} asks a server, and --schema works without one", fix="leave one of them out")
-    known = _known(table, offline)
+    known = _known(context, table, offline)
     workload = gathered(sources.paths, None, statistics=False)
     costs = sources.costs or Costs()
     return weighed(context, Known(known.facts, known.schema, ZoneInfo("UTC")), workload, costs, wishes, False)
