@@ -287,9 +287,12 @@ class _Walk:
         items, above = self._items(node, scope)
         where = node.args.get("where")
         above += conjuncts(where.this) if where is not None else []
-        moved = moved_from_having(node)
-        if above:  # a false that comes from HAVING beside conditions does not reach all that is below (up to 17)
-            moved = [each for each in moved if not isinstance(simplified(each), exp.Boolean)]
+        having, moved = node.args.get("having"), moved_from_having(node)
+        if above and having is not None:
+            # WHERE and HAVING are worked out each by itself: beside the other, one that is false as a whole is a
+            # condition that does not reach what is below (up to PostgreSQL 17).
+            moved = [] if any(map(_is_constant, conjuncts(having.this))) else moved
+            above = [each for each in above if not _is_constant(each)] if moved else above
         above += moved
         above += pushed_down(node, names, outer, [(item.alias, item.columns) for item in items])
         above = self._pulled_up(items, above, scope)
@@ -785,6 +788,11 @@ def _entries(node: exp.Select) -> list[exp.Expression]:
         else:
             waiting.insert(0, inner)
     return found
+
+
+def _is_constant(node: exp.Expression) -> bool:
+    """Whether a condition has one truth, whatever the row."""
+    return isinstance(simplified(node), exp.Boolean) or node.find(exp.Column, exp.Query) is None
 
 
 def _in_parentheses(node: exp.Expression) -> exp.Expression | None:

@@ -89,7 +89,8 @@ def _doubt(offline: Offline, sample: RowSample, rows: int) -> str:
         if high - low + 1 <= _DENSE * sample.rows:
             return (
                 f"{offline.rows_from.name} looks like a stretch of the table, such as its first rows: {name} runs from "
-                f"{low:,} to {high:,} almost without gaps. What is said of {rows:,} rows needs a random sample: TABLESAMPLE SYSTEM"
+                f"{low:,} to {high:,} almost without gaps. What is said of {rows:,} rows needs a random sample, "
+                "as TABLESAMPLE SYSTEM takes it"
             )
     return f"the {sample.rows:,} rows of {offline.rows_from.name} are taken for a random sample of {rows:,}"
 
