@@ -19,7 +19,6 @@ from benchmarks.layouts import Layout
 from slabrow.servers.postgresql.connection import Connection, connect
 from slabrow.servers.postgresql.private import find_binaries, start
 
-
 # What is NULL or false by itself, or holds nothing to look for.
 EMPTY = (
     "false", "NULL", "{k} = NULL", "{k} IN (NULL, NULL)", "{k} IN (NULL)", "{k} NOT IN (NULL, NULL)", "{k} IN ({a}, NULL)",

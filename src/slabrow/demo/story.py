@@ -94,9 +94,14 @@ STAGES = (
     Stage(
         "Tend",
         "Three and a half months later: what must lie ahead is created, what is past keep is detached. "
-        "Run again, it finds nothing to do.",
+        "The server's clock knows nothing of that: --pretend says that another day is meant, which on real data would "
+        "retire what is still to be kept. Run again, it finds nothing to do.",
         (
-            _step("tend --now 2026-06-15", (4,), "Four months at once: a guard spoke."),
+            _step(
+                "tend --now 2026-06-15",
+                (4,),
+                "Four months at once: a guard spoke, and they stay; what is to come would be made all the same.",
+            ),
             _step("tend --now 2026-06-15 --pretend --retiring 4 --go"),
             _step("history --most 6"),
             _step("tend --now 2026-06-15"),
