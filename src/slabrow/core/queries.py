@@ -286,14 +286,16 @@ class _Walk:
     def select(self, node: exp.Select, names: Sequence[str], scope: Ctes, outer: Sequence[exp.Expression]) -> None:
         items, above = self._items(node, scope)
         where = node.args.get("where")
-        above += conjuncts(where.this) if where is not None else []
-        having, moved = node.args.get("having"), moved_from_having(node)
-        if above and having is not None:
+        having = node.args.get("having")
+        stated = conjuncts(where.this) if where is not None else []
+        grouped = conjuncts(having.this) if having is not None else []
+        moved = moved_from_having(node)
+        if stated and grouped:
             # WHERE and HAVING are worked out each by itself: beside the other, one that is false as a whole is a
             # condition that does not reach what is below (up to PostgreSQL 17).
-            moved = [] if any(map(_is_constant, conjuncts(having.this))) else moved
-            above = [each for each in above if not _is_constant(each)] if moved else above
-        above += moved
+            moved = [] if any(map(_is_constant, grouped)) else moved
+            stated = [] if any(map(_is_constant, stated)) else stated
+        above += [*stated, *moved]
         above += pushed_down(node, names, outer, [(item.alias, item.columns) for item in items])
         above = self._pulled_up(items, above, scope)
         first = len(self.places)
