@@ -409,6 +409,9 @@ class _Walk:
                 self._entry(join.this, items, within, scope)
                 within += conjuncts(simplified(join.args["on"])) if join.args.get("on") is not None else []
                 continue
+            if inner is not None and _is_left_on(join):
+                self._filled_up(join, items, scope)
+                continue
             item = self._item(join.this, scope)
             on = conjuncts(simplified(join.args["on"])) if join.args.get("on") is not None else []
             if not join.args.get("side"):  # sub-queries in it are dissolved before it is simplified
@@ -440,6 +443,18 @@ class _Walk:
                 item.is_opaque = str(join.args.get("method") or "").upper() != "NATURAL" or merged is None
             items.append(item)
         above += within
+
+    def _filled_up(self, join: exp.Expression, items: list[FromItem], scope: Ctes) -> None:
+        """`LEFT JOIN (… JOIN …) ON …`: what holds within, and what ON says of one of them, holds for its rows there."""
+        joined: list[FromItem] = []
+        within: list[exp.Expression] = []
+        self._entry(join.this, joined, within, scope)
+        within += conjuncts(simplified(join.args["on"]))
+        for each in joined:
+            if not each.nullable:
+                each.nullable = True
+                each.own += [condition for condition in within if aliases_in(condition) <= {each.alias}]
+        items += joined
 
     def _item(self, node: exp.Expression, scope: Ctes) -> FromItem:
         """One entry of FROM, with what it gives out."""
@@ -790,6 +805,11 @@ def _entries(node: exp.Select) -> list[exp.Expression]:
         else:
             waiting.insert(0, inner)
     return found
+
+
+def _is_left_on(join: exp.Expression) -> bool:
+    is_left = str(join.args.get("side") or "").upper() == "LEFT" and join.args.get("on") is not None
+    return is_left and not join.args.get("method") and not join.args.get("using")
 
 
 def _is_constant(node: exp.Expression) -> bool:
