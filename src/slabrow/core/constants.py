@@ -7,11 +7,12 @@ An expression that is not understood here is `None`: its condition then keeps ev
 
 import re
 import struct
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, time, timedelta
 from decimal import Decimal, InvalidOperation
-from typing import Any
+from functools import wraps
+from typing import Any, ParamSpec, TypeVar
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import sqlglot
@@ -117,6 +118,10 @@ def parameter_number(node: exp.Expression) -> int | None:
     return int(text) if text.isdecimal() and len(text) < 6 else None
 
 
+Given = ParamSpec("Given")
+Found = TypeVar("Found")
+
+
 class NotKnown(Exception):
     """Nothing can be said about the value. is_volatile: it may differ from row to row."""
 
@@ -125,6 +130,20 @@ class NotKnown(Exception):
         self.is_volatile = is_volatile
 
 
+def _as_python_counts(work: Callable[Given, Found]) -> Callable[Given, Found]:
+    """What Python's calendar or its numbers cannot hold is not known here; the server may know it."""
+
+    @wraps(work)
+    def guarded(*args: Given.args, **named: Given.kwargs) -> Found:
+        try:
+            return work(*args, **named)
+        except (OverflowError, ArithmeticError):
+            raise NotKnown from None
+
+    return guarded
+
+
+@_as_python_counts
 def evaluate(node: Any, around: Surroundings) -> Constant:
     """The value of an expression without columns. Raises NotKnown where nothing certain can be said."""
     while isinstance(node, exp.Paren):
@@ -561,6 +580,7 @@ def _function(node: Any, around: Surroundings) -> Constant:
     raise NotKnown
 
 
+@_as_python_counts
 def as_key(constant: Constant, kind: Kind, type_name: str, around: Surroundings) -> tuple[Value | Null | None, When]:
     """A constant as a value that compares with a key column, and when the server makes the comparison.
 

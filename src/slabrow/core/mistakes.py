@@ -6,6 +6,7 @@ each mistake says what is read now, and what would be written for the whole day 
 
 import re
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from enum import StrEnum
@@ -76,7 +77,8 @@ def mistakes(sql: str, tree: Tree, schema: Schema, around: Surroundings) -> tupl
         ends = [end for each in conditions for end in _ends(each, alias, key, around)]
         for end in ends:
             lows = [each for each in ends if each.own == end.own and each.sign in (">=", ">")]
-            found += _at(end, lows, tree, block, conditions, around)
+            with suppress(OverflowError):  # at an end of Python's calendar there is no day beside it
+                found += _at(end, lows, tree, block, conditions, around)
     return tuple(dict.fromkeys(found))
 
 
