@@ -293,8 +293,10 @@ class _Walk:
         if stated and grouped:
             # WHERE and HAVING are worked out each by itself: beside the other, one that is false as a whole is a
             # condition that does not reach what is below (up to PostgreSQL 17).
-            moved = [] if any(map(_is_constant, grouped)) else moved
-            stated = [] if any(map(_is_constant, stated)) else stated
+            # Of queries below it, which may be grouped themselves, it is not known then what gets into them.
+            is_deep = any(item.table is None or item.query is not None for item in items)
+            moved = [] if is_deep or any(map(_is_constant, grouped)) else moved
+            stated = [] if is_deep or any(map(_is_constant, stated)) else stated
         above += [*stated, *moved]
         above += pushed_down(node, names, outer, [(item.alias, item.columns) for item in items])
         above = self._pulled_up(items, above, scope)
