@@ -1,7 +1,7 @@
 """Reads tables from DDL text alone: columns, keys, indexes and partitions, without a server."""
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -106,12 +106,26 @@ def spelled(name: Name) -> str:
     return str(Name(None, name.table)) if name.schema == "public" else str(name)
 
 
+# Collations that sort by code point on every server (PostgreSQL manual, 23.2.2).
+_BYTE_ORDERS = frozenset(('"C"', '"POSIX"', "ucs_basic", "pg_c_utf8"))
+
+
+def _collation(node: object) -> str:
+    """A collation by its name as SQL, without the schema of the server's own."""
+    return node.sql("postgres").removeprefix("pg_catalog.") if isinstance(node, exp.Expression) else ""
+
+
 def _key_column(node: exp.Expression, columns: dict[str, KeyColumn]) -> KeyColumn:
     inner = node
+    stated: str | None = None
     while isinstance(inner, exp.Paren | exp.Ordered | exp.Collate):
+        stated = _collation(inner.expression) if isinstance(inner, exp.Collate) else stated
         inner = inner.this
     if isinstance(inner, exp.Column) and isinstance(inner.this, exp.Identifier) and folded(inner.this) in columns:
-        return columns[folded(inner.this)]
+        column = columns[folded(inner.this)]
+        if stated is None or stated == column.collation:
+            return column
+        return replace(column, in_byte_order=stated in _BYTE_ORDERS, collation=stated, is_apart=True)
     return KeyColumn(None, node.sql("postgres"), Kind.OTHER, "text")
 
 
@@ -260,7 +274,11 @@ def _table(schema: exp.Schema) -> Definition:
                 isinstance(kind, exp.NotNullColumnConstraint) and not kind.args.get("allow_null") for kind in kinds
             )
             type_name = _type_name(each.args.get("kind"))
-            columns[name] = KeyColumn(name, name, kind_of(type_name), type_name, not_null)
+            collation = next(
+                (_collation(kind.this) for kind in kinds if isinstance(kind, exp.CollateColumnConstraint)), None
+            )
+            in_byte_order = collation in _BYTE_ORDERS
+            columns[name] = KeyColumn(name, name, kind_of(type_name), type_name, not_null, in_byte_order, collation)
             if is_key or any(isinstance(kind, exp.UniqueColumnConstraint) for kind in kinds):
                 indexes.append(IndexFacts(f"{name}_key", (name,), True, is_key))
         elif (key := each.find(exp.PrimaryKey)) is not None:
@@ -272,7 +290,7 @@ def _table(schema: exp.Schema) -> Definition:
             indexes.append(IndexFacts("_".join((*names, "key")), names, True))
     for name in keyed & columns.keys():
         column = columns[name]
-        columns[name] = KeyColumn(name, name, column.kind, column.type_name, True)
+        columns[name] = replace(column, not_null=True)
     return Definition(_name(schema.this), columns, indexes)
 
 

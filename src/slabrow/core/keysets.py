@@ -250,7 +250,8 @@ class _Level:
     ) -> None:
         self.children = tuple(children)
         self.key = key
-        self._places = {column.name: place for place, column in enumerate(key) if column.name is not None}
+        named = {place: column.name for place, column in enumerate(key) if not column.is_apart}
+        self._places = {name: place for place, name in named.items() if name is not None}
         self._everything = self.children
         self._rest = next((child for child in children if isinstance(child.bounds, CatchAll)), None)
         self._bounds = _bounds(by, key, children, spelling, answers)

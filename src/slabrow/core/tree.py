@@ -19,6 +19,8 @@ class KeyColumn:
 
     in_byte_order   of texts: whether their collation sorts them by code point, as "C" does
     collation       that of the key, as SQL; None where the type has none, or it is not known
+    is_apart        whether the column itself has another: then only what names the key's is compared with the bounds
+                    (PartCollMatchesExprColl, partprune.c)
     """
 
     name: str | None
@@ -28,6 +30,7 @@ class KeyColumn:
     not_null: bool = False
     in_byte_order: bool = False
     collation: str | None = None
+    is_apart: bool = False
 
     @property
     def bare_type(self) -> str:

@@ -151,8 +151,8 @@ def _tree_from(rows: Sequence[TreeRow], extremes: Mapping[int, tuple[Key, Key]])
 
 def _columns(row: TreeRow) -> tuple[KeyColumn, ...]:
     return tuple(
-        KeyColumn(name, text, kind_of(type_name) if name else Kind.OTHER, type_name, not_null, in_byte_order, collation)
-        for name, text, type_name, not_null, in_byte_order, collation in row.key or ()
+        KeyColumn(name, text, kind_of(type_name) if name else Kind.OTHER, type_name, not_null, *sorting)
+        for name, text, type_name, not_null, *sorting in row.key or ()
     )
 
 

@@ -32,7 +32,8 @@ _QUERY = """
                           coalesce(a.attnotnull, false),
                           CASE WHEN l.collname = 'default' THEN d.datcollate IN ('C', 'POSIX') OR d.datlocprovider = 'b'
                           ELSE coalesce(l.collcollate IN ('C', 'POSIX') OR l.collprovider = 'b', false) END,
-                          CASE WHEN k.sorting <> 0 THEN k.sorting::regcollation::text END)
+                          CASE WHEN k.sorting <> 0 THEN k.sorting::regcollation::text END,
+                          coalesce(a.attcollation <> k.sorting, false))
                           ORDER BY k.place)
                FROM unnest(p.partattrs::int2[], p.partcollation::oid[]) WITH ORDINALITY AS k (attnum, sorting, place)
                JOIN pg_database d ON d.datname = current_database()
