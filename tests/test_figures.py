@@ -127,6 +127,25 @@ class FiguresTest(DatabaseTest):
         ]
         self.assertEqual(["event_2026_04"], named)
 
+    def test_growth_is_what_came_a_day(self):
+        """Even days, days that differ by chance, and a table whose statistics are older than half of its rows."""
+        for what, column in (
+            ("even", "n * interval '7 minutes'"),
+            ("uneven", "(n + 900 * sin(n / 700.0)) * interval '7 minutes'"),
+        ):
+            self.sql(
+                f"DROP TABLE IF EXISTS grows; CREATE TABLE grows (at timestamptz NOT NULL); INSERT INTO grows SELECT timestamptz '2026-01-01' + {column} FROM generate_series(0, 12000) n; ANALYZE grows"
+            )
+            for stale in (False, True):
+                if stale:
+                    self.sql("INSERT INTO grows SELECT at FROM grows")
+                with self.subTest(what, stale=stale):
+                    grown = self.json("survey", "grows", "--now", "2026-03-01")["growth"]
+                    true = float(self.value("SELECT 12001 / extract(epoch FROM max(at) - min(at)) * 86400 FROM grows"))
+                    self.assertLess(
+                        abs(grown["rows_a_day"] - true), max(2 * grown["uncertainty_rows_a_day"], 0.05 * true), grown
+                    )
+
     def test_rows_read_of_a_run(self):
         (self.folder / "q.sql").write_text("-- name: a\nSELECT * FROM event WHERE coop = 3 AND at < '2026-02-01';")
         (found,) = self.json("prove", "--queries", "q.sql", "--run")["queries"]
