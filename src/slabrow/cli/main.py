@@ -108,7 +108,9 @@ def _foreseen(error: Exception) -> SlabrowError | None:
         case OSError():
             where = f" {str(error.filename)!r}" if error.filename is not None else ""
             return UsageError(
-                f"a file{where} cannot be used", found=error.strerror or str(error), fix="name one that can be"
+                f"a file{where} cannot be used",
+                found=error.strerror or str(error),
+                fix="name a file that exists and that you may use",
             )
         case _:
             return server_error(error)

@@ -141,13 +141,6 @@ def operators_in(sql: str) -> frozenset[str]:
     return frozenset(found)
 
 
-def outside_strings(sql: str) -> Iterator[str]:
-    """The text without literals, quoted names and comments, each of which becomes a blank."""
-    for each in lexemes(sql):
-        hidden = each.piece in (Piece.TEXT, Piece.NAME, Piece.COMMENT)
-        yield " " if hidden else each.text
-
-
 def is_type(text: str) -> bool:
     """Whether a text can be nothing but a type: words and names, numbers in brackets behind them.
 

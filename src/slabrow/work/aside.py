@@ -6,14 +6,11 @@ long, or while what it has said already is looked at.
 
 import sys
 from abc import ABC, abstractmethod
-from contextlib import suppress
 from threading import Lock, Thread
 from types import TracebackType
 from typing import Self
 
-import psycopg
-
-from slabrow.servers.postgresql.connection import Connection, connect
+from slabrow.servers.postgresql.connection import Connection, cancel, connect
 
 _PATIENCE_S = 5.0  # how long a thread is waited for that has been told to end
 _SWITCH_S = 0.0005  # how long an asking thread waits for its turn when an answer has come
@@ -52,8 +49,7 @@ class Aside(ABC):
         self._calm()
         if self._connection is not None:
             if self._thread.is_alive():
-                with suppress(psycopg.Error):  # a server that does not answer does not hear this either
-                    self._connection.cancel_safe(timeout=_PATIENCE_S)
+                cancel(self._connection, _PATIENCE_S)
                 self._thread.join(_PATIENCE_S)
             self._connection.close()
 

@@ -7,11 +7,9 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import psycopg
-
 from slabrow.core.errors import Refusal, SlabrowError, UsageError, nearest
 from slabrow.core.names import Name, parse_name
-from slabrow.servers.postgresql.connection import Connection, connect, holds_secret, translated
+from slabrow.servers.postgresql.connection import Connection, connect, holds_secret, worded
 
 if TYPE_CHECKING:
     from slabrow.core.layout import Layout
@@ -134,7 +132,7 @@ class Context:
 
 def server_error(error: Exception) -> SlabrowError | None:
     """An error of the driver that nobody has put into words yet, in Slabrow's; None for other errors."""
-    return translated(error, "do what was asked") if isinstance(error, psycopg.Error) else None
+    return worded(error)
 
 
 def _same(one: Name, other: Name) -> bool:

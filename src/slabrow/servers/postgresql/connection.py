@@ -4,7 +4,7 @@ import os
 import re
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from select import select as poll
 from typing import Any
 
@@ -192,6 +192,17 @@ def reading(connection: Connection, doing: str = "read the catalogue") -> Iterat
             [READ_WAIT],
         )
         yield
+
+
+def cancel(connection: Connection, patience_s: float) -> None:
+    """Asks the server to end what this session does. A server that does not answer does not hear this either."""
+    with suppress(psycopg.Error):
+        connection.cancel_safe(timeout=patience_s)
+
+
+def worded(error: Exception) -> SlabrowError | None:
+    """An error of the driver that nobody has put into words yet, in Slabrow's; None for other errors."""
+    return translated(error, "do what was asked") if isinstance(error, psycopg.Error) else None
 
 
 def translated(error: psycopg.Error, doing: str, statement: str = "") -> SlabrowError:
