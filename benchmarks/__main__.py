@@ -18,14 +18,14 @@ from pathlib import Path
 import numpy as np
 import psycopg
 
-from slabrow.core.hashing import PARTITION_SEED, HashColumn, LongWords, remainders
-from slabrow.core.shapes import filled
+from slabrow.core.hashing.hashing import PARTITION_SEED, HashColumn, LongWords, remainders
+from slabrow.core.sql.statement_shapes import filled
 from slabrow.demo.binary_copy import HEADER, TRAILER, Field, encode
 from slabrow.demo.data import Demo, Table
 from slabrow.demo.load import copy_in, load
 from slabrow.demo.schema import LAYOUTS, TABLES
 from slabrow.files.server_log import read_log
-from slabrow.servers.postgresql.private import PrivateServer, start
+from slabrow.servers.postgresql.private.server import PrivateServer, start
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 READINGS = int(os.environ.get("SLABROW_BENCH_ROWS", "2000000"))

@@ -17,15 +17,16 @@ import psycopg
 from benchmarks.classes import BEFORE
 from benchmarks.classes import LAYOUTS as MORE
 from benchmarks.layouts import Layout, months, ranges
-from slabrow.core.constants import Surroundings
-from slabrow.core.names import Name
-from slabrow.core.predict import Predictor
-from slabrow.servers.postgresql import catalogue, predicting
+from slabrow.core.pruning.predict import Predictor
+from slabrow.core.sql.constants import Surroundings
+from slabrow.core.values.names import Name
+from slabrow.servers.postgresql.ask import predicting
+from slabrow.servers.postgresql.ask.plans import read_plan
+from slabrow.servers.postgresql.ask.side_effects import Fence
 from slabrow.servers.postgresql.connection import Connection, connect
-from slabrow.servers.postgresql.plans import read_plan
-from slabrow.servers.postgresql.private import find_binaries, start
-from slabrow.servers.postgresql.side_effects import Fence
-from slabrow.work.answered import ask_ahead, new_answers
+from slabrow.servers.postgresql.private.server import find_binaries, start
+from slabrow.servers.postgresql.read import catalogue
+from slabrow.work.proving.answered import ask_ahead, new_answers
 
 LAYOUTS = (
     Layout("range of dates", "k date, v int", "RANGE (k)", months("date"), ("k",), ("'2026-01-15'", "'2026-03-01'", "'2026-04-20'", "'2030-01-01'"),

@@ -12,10 +12,10 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
-from slabrow.core.errors import SlabrowError
-from slabrow.core.lexing import called_in, names_in, operators_in
-from slabrow.core.parameters import read_literals
-from slabrow.core.shapes import exact_shape_of, literals_of, marked
+from slabrow.core.sql.lexing import called_in, names_in, operators_in
+from slabrow.core.sql.parameters import read_literals
+from slabrow.core.sql.statement_shapes import exact_shape_of, literals_of, marked
+from slabrow.core.values.errors import SlabrowError
 from slabrow.files.archive_file import read_manifest
 from slabrow.files.layout_file import read_layouts
 from slabrow.files.query_file import read_queries

@@ -11,8 +11,8 @@ import time
 from pathlib import Path
 
 from slabrow.servers.postgresql.connection import Connection, connect
-from slabrow.servers.postgresql.private import find_binaries, start
-from slabrow.servers.postgresql.tree_rows import BY_OID
+from slabrow.servers.postgresql.private.server import find_binaries, start
+from slabrow.servers.postgresql.read.tree_rows import BY_OID
 
 TABLES, PARTITIONS, RUNS = 200, 50, 5
 NOW = "2026-06-15"

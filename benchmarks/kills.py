@@ -27,8 +27,8 @@ import psycopg
 import pyarrow.parquet
 
 from slabrow.files.archive_file import check_archive, read_manifest
-from slabrow.servers.postgresql.private import find_binaries, start
-from slabrow.servers.postgresql.sweeping import COPIED_ABOVE
+from slabrow.servers.postgresql.private.server import find_binaries, start
+from slabrow.servers.postgresql.write.sweeping import COPIED_ABOVE
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 LAYOUT = """

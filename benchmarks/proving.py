@@ -11,14 +11,15 @@ import time
 from datetime import date, timedelta
 from pathlib import Path
 
-from slabrow.core.constants import Surroundings
-from slabrow.core.names import Name
-from slabrow.core.predict import Predictor
-from slabrow.core.workload import Collector
-from slabrow.servers.postgresql import catalogue, predicting
+from slabrow.core.pruning.predict import Predictor
+from slabrow.core.sql.constants import Surroundings
+from slabrow.core.values.names import Name
+from slabrow.core.weighing.workload import Collector
+from slabrow.servers.postgresql.ask import predicting
 from slabrow.servers.postgresql.connection import Connection, connect
-from slabrow.servers.postgresql.private import find_binaries, start
-from slabrow.work.workloads import as_queries
+from slabrow.servers.postgresql.private.server import find_binaries, start
+from slabrow.servers.postgresql.read import catalogue
+from slabrow.work.weighing.workloads import as_queries
 
 PARTITIONS, RUNS = 1_000, 5
 FIRST = date(2024, 1, 1)

@@ -17,7 +17,7 @@ from benchmarks.classes import LAYOUTS as MORE
 from benchmarks.corpus import CONDITIONS, LAYOUTS, SECOND, Tally, asked_ahead, explained_plan, prepared
 from benchmarks.layouts import Layout
 from slabrow.servers.postgresql.connection import Connection, connect
-from slabrow.servers.postgresql.private import find_binaries, start
+from slabrow.servers.postgresql.private.server import find_binaries, start
 
 # What is NULL or false by itself, or holds nothing to look for.
 EMPTY = (

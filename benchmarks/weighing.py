@@ -15,16 +15,16 @@ from tempfile import TemporaryDirectory
 
 import numpy as np
 
-from slabrow.core.mentions import tables_in
-from slabrow.core.names import parse_name
-from slabrow.core.weighing import LEAST_GAIN
+from slabrow.core.sql.mentions import tables_in
+from slabrow.core.values.names import parse_name
+from slabrow.core.weighing.weighing import LEAST_GAIN
 from slabrow.demo.data import Demo
 from slabrow.demo.load import load
 from slabrow.demo.workload import WORKLOAD
 from slabrow.files.query_file import FileQuery, parse_queries
+from slabrow.servers.postgresql.ask.queries import Query, run
 from slabrow.servers.postgresql.connection import Connection, connect
-from slabrow.servers.postgresql.private import start
-from slabrow.servers.postgresql.queries import Query, run
+from slabrow.servers.postgresql.private.server import start
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 READINGS = int(os.environ.get("SLABROW_BENCH_ROWS", "2000000"))

@@ -19,9 +19,9 @@ from pathlib import Path
 from slabrow.demo.schema import LAYOUTS, TABLES
 from slabrow.files.layout_file import read_layouts
 from slabrow.servers.postgresql.connection import Connection, connect
-from slabrow.servers.postgresql.private import find_binaries, start
+from slabrow.servers.postgresql.private.server import find_binaries, start
 from slabrow.work.context import Context
-from slabrow.work.tend import Asked, tend
+from slabrow.work.tending.tend import Asked, tend
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 FIRST = datetime(2025, 1, 13, 3, tzinfo=UTC)

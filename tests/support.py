@@ -18,7 +18,7 @@ from pathlib import Path
 import psycopg
 from jsonschema import Draft202012Validator
 
-from slabrow.servers.postgresql.private import Binaries, PrivateServer, find_binaries, start
+from slabrow.servers.postgresql.private.server import Binaries, PrivateServer, find_binaries, start
 
 ROOT = Path(__file__).resolve().parent.parent
 PROGRAM = Path(sys.executable).with_name("slabrow")

@@ -6,10 +6,10 @@ from zoneinfo import ZoneInfo
 
 import sqlglot
 
-from slabrow.core.constants import NotKnown, Null, Surroundings, Unread, cast, evaluate
-from slabrow.core.keysets import When
-from slabrow.core.parsed import parse
-from slabrow.servers.postgresql import catalogue
+from slabrow.core.pruning.pruner import When
+from slabrow.core.sql.constants import NotKnown, Null, Surroundings, Unread, cast, evaluate
+from slabrow.core.sql.parsed import parse
+from slabrow.servers.postgresql.read import catalogue
 from tests.support import DatabaseTest, binaries
 
 EXPRESSIONS = [

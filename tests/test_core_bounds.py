@@ -8,16 +8,16 @@ from uuid import UUID
 from hypothesis import given
 from hypothesis import strategies as st
 
-from slabrow.core.bounds import CatchAll, Hashed, Listed, Range, spell_bounds, uncovered
-from slabrow.core.by import By
-from slabrow.core.due import Namer
-from slabrow.core.errors import LayoutError, UsageError
-from slabrow.core.findings import findings
-from slabrow.core.keys import Edge, Far, Kind, Opaque, kind_of, order, parse_value, spell
-from slabrow.core.layout import Layout
-from slabrow.core.names import Name, fit, parse_name
-from slabrow.core.spans import parse_span
-from slabrow.core.tree import KeyColumn, Partition, Tree
+from slabrow.core.table.bounds import CatchAll, Hashed, Listed, Range, spell_bounds, uncovered
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.spans import parse_span
+from slabrow.core.table.tree import KeyColumn, Partition, Tree
+from slabrow.core.upkeep.findings import findings
+from slabrow.core.upkeep.planned_partitions import Namer
+from slabrow.core.values.errors import LayoutError, UsageError
+from slabrow.core.values.key_values import Edge, Far, Kind, Opaque, kind_of, order, parse_value, spell
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name, fit, parse_name
 
 READING = Name("apiary", "reading")
 

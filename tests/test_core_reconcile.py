@@ -7,18 +7,18 @@ from datetime import UTC, date, datetime, timedelta
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from slabrow.core.actions import Create
-from slabrow.core.bounds import CatchAll, Hashed, Listed, Range, range_order
-from slabrow.core.by import By
-from slabrow.core.due import Namer, due_partitions
-from slabrow.core.errors import LayoutError
-from slabrow.core.estimates import ColumnStatistics, shares, split_evenly
-from slabrow.core.keys import Kind
-from slabrow.core.layout import Group, Layout, PastKeep
-from slabrow.core.names import Name
-from slabrow.core.reconcile import reconcile
-from slabrow.core.spans import parse_span
-from slabrow.core.tree import KeyColumn, Partition, Tree
+from slabrow.core.statistics.estimates import ColumnStatistics, shares, split_evenly
+from slabrow.core.table.bounds import CatchAll, Hashed, Listed, Range, range_order
+from slabrow.core.table.layout import Group, Layout, PastKeep
+from slabrow.core.table.spans import parse_span
+from slabrow.core.table.tree import KeyColumn, Partition, Tree
+from slabrow.core.upkeep.actions import Create
+from slabrow.core.upkeep.planned_partitions import Namer, due_partitions
+from slabrow.core.upkeep.reconcile import reconcile
+from slabrow.core.values.errors import LayoutError
+from slabrow.core.values.key_values import Kind
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name
 
 READING = Name("apiary", "reading")
 

@@ -7,9 +7,9 @@ from zoneinfo import ZoneInfo
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from slabrow.core.errors import LayoutError
-from slabrow.core.keys import Edge, Kind
-from slabrow.core.spans import Grid, Span, Unit, parse_span, shifted, suffix
+from slabrow.core.table.spans import Grid, Span, Unit, parse_span, shifted, suffix
+from slabrow.core.values.errors import LayoutError
+from slabrow.core.values.key_values import Edge, Kind
 
 UTC_ZONE = ZoneInfo("UTC")
 BERLIN = ZoneInfo("Europe/Berlin")

@@ -11,8 +11,8 @@ from pathlib import Path
 import numpy as np
 
 from slabrow.demo.data import Demo, coop_sizes
-from slabrow.servers.postgresql import private
 from slabrow.servers.postgresql.connection import connect
+from slabrow.servers.postgresql.private import server as private
 from tests.support import DatabaseTest, begin, binaries, run
 
 SAID = (

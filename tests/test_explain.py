@@ -4,16 +4,16 @@ import unittest
 from datetime import UTC, date, datetime
 from zoneinfo import ZoneInfo
 
-from slabrow.core.bounds import CatchAll, Hashed, Listed, Range
-from slabrow.core.by import By
-from slabrow.core.constants import Surroundings
-from slabrow.core.keys import kind_of
-from slabrow.core.names import Name
-from slabrow.core.predict import Predictor
-from slabrow.core.rewrite import rewritten
-from slabrow.core.schema import Schema
-from slabrow.core.tree import Division, KeyColumn, Partition, Tree
-from slabrow.servers.postgresql import predicting
+from slabrow.core.pruning.predict import Predictor
+from slabrow.core.rewriting.statement_rewrites import rewritten
+from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.schema import Schema
+from slabrow.core.table.bounds import CatchAll, Hashed, Listed, Range
+from slabrow.core.table.tree import Division, KeyColumn, Partition, Tree
+from slabrow.core.values.key_values import kind_of
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name
+from slabrow.servers.postgresql.ask import predicting
 from tests.support import DatabaseTest
 
 TYPES = {"day": "date", "site": "integer", "zone": "text", "note": "text", "at": "timestamp with time zone"}

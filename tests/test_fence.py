@@ -2,9 +2,9 @@
 
 import psycopg
 
-from slabrow.core.errors import UsageError
-from slabrow.core.lexing import called_in, names_in, operators_in
-from slabrow.core.parameters import read_literals
+from slabrow.core.sql.lexing import called_in, names_in, operators_in
+from slabrow.core.sql.parameters import read_literals
+from slabrow.core.values.errors import UsageError
 from tests.support import DatabaseTest, unittest
 
 TABLES = """

@@ -4,10 +4,10 @@ import re
 import unittest
 from datetime import date
 
-from slabrow.core.errors import LayoutError, UsageError
-from slabrow.core.mentions import retargeted, tables_in, target_of_insert
-from slabrow.core.names import Name
-from slabrow.core.shape import with_key
+from slabrow.core.sql.mentions import retargeted, tables_in, target_of_insert
+from slabrow.core.table.shape import with_key
+from slabrow.core.values.errors import LayoutError, UsageError
+from slabrow.core.values.names import Name
 from slabrow.demo.schema import LAYOUTS
 from slabrow.demo.workload import WORKLOAD
 from slabrow.files.layout_file import KEYS, layout_text, parse_layouts

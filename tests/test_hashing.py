@@ -7,9 +7,9 @@ from uuid import UUID
 
 import numpy as np
 
-from slabrow.core.errors import UsageError
-from slabrow.core.hash_keys import keys_hash, parse_types
-from slabrow.core.hashing import HashColumn, LongWords, homes
+from slabrow.core.hashing.hash_encoding import keys_hash, parse_types
+from slabrow.core.hashing.hashing import HashColumn, LongWords, homes
+from slabrow.core.values.errors import UsageError
 from tests.support import DatabaseTest, binaries
 
 CHANCE = random.Random(20_250_101)

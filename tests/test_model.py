@@ -7,27 +7,27 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from slabrow.core.ages import ages_read
-from slabrow.core.bounds import Hashed, Range
-from slabrow.core.by import By
-from slabrow.core.costs import Access, CostModel, Costs, Leaves
-from slabrow.core.errors import UsageError
-from slabrow.core.estimates import ColumnStatistics
-from slabrow.core.facts import IndexFacts, TableFacts
-from slabrow.core.growth import Growth
-from slabrow.core.keys import kind_of
-from slabrow.core.layout import Layout
-from slabrow.core.names import Name
-from slabrow.core.outlook import expected_in, grown, steady_rows
-from slabrow.core.queries import read_statement
-from slabrow.core.reading import read_workload
-from slabrow.core.schema import Schema
-from slabrow.core.selectivity import Shares
-from slabrow.core.spans import parse_span
-from slabrow.core.tree import KeyColumn
-from slabrow.core.workload import Collector
+from slabrow.core.pruning.queries import read_statement
+from slabrow.core.sql.schema import Schema
+from slabrow.core.statistics.estimates import ColumnStatistics
+from slabrow.core.statistics.facts import IndexFacts, TableFacts
+from slabrow.core.statistics.future_sizes import expected_in, grown, steady_rows
+from slabrow.core.statistics.row_growth import Growth
+from slabrow.core.table.bounds import Hashed, Range
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.spans import parse_span
+from slabrow.core.table.tree import KeyColumn
+from slabrow.core.values.errors import UsageError
+from slabrow.core.values.key_values import kind_of
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name
+from slabrow.core.weighing.ages import ages_read
+from slabrow.core.weighing.costs import Access, CostModel, Costs, Leaves
+from slabrow.core.weighing.selectivity import Shares
+from slabrow.core.weighing.workload import Collector
+from slabrow.core.weighing.workload_reading import read_workload
 from slabrow.files.costs_file import read_costs, write_costs
-from slabrow.servers.postgresql.facts import table_facts
+from slabrow.servers.postgresql.read.facts import table_facts
 from tests.support import DatabaseTest
 
 TABLE = Name("public", "t")

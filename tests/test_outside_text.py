@@ -8,7 +8,7 @@ import psycopg
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from slabrow.core.one_line import one_line
+from slabrow.core.values.one_line import one_line
 from slabrow.files.script import comment_line, quotes_on_one_line
 from slabrow.servers.postgresql import quoting
 from tests.support import DatabaseTest, server, unittest

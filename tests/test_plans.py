@@ -2,10 +2,10 @@
 
 from psycopg.conninfo import conninfo_to_dict
 
-from slabrow.core.crowding import Timed, crowding
-from slabrow.core.errors import ServerError
+from slabrow.core.values.errors import ServerError
+from slabrow.core.weighing.partition_ceiling import Timed, crowding
+from slabrow.servers.postgresql.ask.queries import Query, plan, plan_generic, plan_unvalued, run
 from slabrow.servers.postgresql.connection import connect
-from slabrow.servers.postgresql.queries import Query, plan, plan_generic, plan_unvalued, run
 from tests.support import DatabaseTest, binaries
 
 TABLES = """

@@ -2,11 +2,12 @@
 
 import random
 
-from slabrow.core.constants import Surroundings
-from slabrow.core.names import Name
-from slabrow.core.predict import Predictor
-from slabrow.servers.postgresql import catalogue, predicting
-from slabrow.servers.postgresql.queries import Query, plan
+from slabrow.core.pruning.predict import Predictor
+from slabrow.core.sql.constants import Surroundings
+from slabrow.core.values.names import Name
+from slabrow.servers.postgresql.ask import predicting
+from slabrow.servers.postgresql.ask.queries import Query, plan
+from slabrow.servers.postgresql.read import catalogue
 from tests.support import DatabaseTest, binaries
 
 CHANCE = random.Random(4)

@@ -295,7 +295,7 @@ class InterruptionTest(DatabaseTest):
         self.fail(f"waited {deadline_s} s for {query}; running: {found}")
 
     def test_a_server_that_stops_midway_is_told_and_nothing_is_half_done(self):
-        from slabrow.servers.postgresql.private import start
+        from slabrow.servers.postgresql.private.server import start
         from tests.support import binaries
 
         private = start(binaries()[0])

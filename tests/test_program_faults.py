@@ -9,7 +9,7 @@ import time
 
 import psycopg
 
-from slabrow.servers.postgresql.private import start
+from slabrow.servers.postgresql.private.server import start
 from tests.support import begin, binaries
 from tests.test_program_keep import LATER, NOW, KeepingTest
 

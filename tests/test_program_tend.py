@@ -9,10 +9,10 @@ from datetime import UTC, date, datetime, timedelta
 
 import psycopg
 
-from slabrow.core.bounds import Range
-from slabrow.core.keys import Kind
-from slabrow.core.reconcile import reconcile
-from slabrow.core.spans import parse_span
+from slabrow.core.table.bounds import Range
+from slabrow.core.table.spans import parse_span
+from slabrow.core.upkeep.reconcile import reconcile
+from slabrow.core.values.key_values import Kind
 from slabrow.demo.schema import LAYOUTS
 from slabrow.files.layout_file import parse_layouts
 from tests.support import DatabaseTest, begin, run

@@ -196,8 +196,8 @@ class ServerAsOracleTest(DatabaseTest):
     def test_days_and_months_begin_when_the_server_says(self):
         from zoneinfo import ZoneInfo
 
-        from slabrow.core.keys import Kind
-        from slabrow.core.spans import Grid, parse_span
+        from slabrow.core.table.spans import Grid, parse_span
+        from slabrow.core.values.key_values import Kind
 
         for zone in [
             "UTC",
@@ -223,10 +223,10 @@ class ServerAsOracleTest(DatabaseTest):
                     self.assertEqual([row[0].astimezone(UTC) for row in rows], ours)
 
     def test_bounds_of_every_kind_come_back_from_the_catalogue(self):
-        from slabrow.core.bounds import CatchAll, Hashed, Listed, Range
-        from slabrow.core.names import Name
+        from slabrow.core.table.bounds import CatchAll, Hashed, Listed, Range
+        from slabrow.core.values.names import Name
         from slabrow.servers.postgresql import quoting
-        from slabrow.servers.postgresql.catalogue import tree
+        from slabrow.servers.postgresql.read.catalogue import tree
 
         self.sql("SET timezone = 'Asia/Kolkata'; SET datestyle = 'German'")
         instant = datetime(2026, 3, 29, 1, 30, tzinfo=UTC)

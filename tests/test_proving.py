@@ -5,10 +5,11 @@ from zoneinfo import ZoneInfo
 
 import psycopg
 
-from slabrow.core.constants import Surroundings
-from slabrow.core.mistakes import mistakes
-from slabrow.core.names import Name
-from slabrow.servers.postgresql import catalogue, predicting
+from slabrow.core.rewriting.mistakes import mistakes
+from slabrow.core.sql.constants import Surroundings
+from slabrow.core.values.names import Name
+from slabrow.servers.postgresql.ask import predicting
+from slabrow.servers.postgresql.read import catalogue
 from tests.support import DatabaseTest
 
 READING = """

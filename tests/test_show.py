@@ -6,7 +6,7 @@ import psycopg
 from rich.console import Console
 from rich.text import Text
 
-from slabrow.core.spans import parse_span
+from slabrow.core.table.spans import parse_span
 from slabrow.show import words
 from slabrow.show.output import print_table, table
 from tests.support import DatabaseTest, run

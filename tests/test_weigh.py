@@ -10,12 +10,12 @@ from decimal import Decimal
 import pyarrow
 import pyarrow.parquet as parquet
 
-from slabrow.core.estimates import ColumnStatistics
-from slabrow.core.growth import growth
-from slabrow.core.names import Name
-from slabrow.core.sample import column_statistics
-from slabrow.core.windows import most_touched
-from slabrow.servers.postgresql import catalogue
+from slabrow.core.statistics.estimates import ColumnStatistics
+from slabrow.core.statistics.row_growth import growth
+from slabrow.core.statistics.sample import column_statistics
+from slabrow.core.values.names import Name
+from slabrow.core.weighing.windows import most_touched
+from slabrow.servers.postgresql.read import catalogue
 from tests.support import DatabaseTest, binaries
 
 NOW = ("--now", "2026-03-01")
@@ -356,7 +356,7 @@ class StatementStatisticsTest(unittest.TestCase):
 
         import psycopg
 
-        from slabrow.servers.postgresql.private import start
+        from slabrow.servers.postgresql.private.server import start
         from tests.support import run
 
         chosen = next((each for each in binaries() if list(each.folder.parent.glob("**/pg_stat_statements.control"))

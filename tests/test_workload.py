@@ -12,11 +12,11 @@ import psycopg
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from slabrow.core.errors import UsageError
-from slabrow.core.shapes import exact_shape_of, filled, literals_of, marked, rough_shape_of, shape_of
-from slabrow.core.workload import SAMPLES, Collector
+from slabrow.core.sql.statement_shapes import exact_shape_of, filled, literals_of, marked, rough_shape_of, shape_of
+from slabrow.core.values.errors import UsageError
+from slabrow.core.weighing.workload import SAMPLES, Collector
 from slabrow.files.server_log import read_log
-from slabrow.servers.postgresql.private import start
+from slabrow.servers.postgresql.private.server import start
 from tests.support import binaries
 
 CASES = [

@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from benchmarks.growth import READERS, UNITS
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 from slabrow.files.writing import check_writable, write_file
 from tests.support import DatabaseTest, ended_after, run, unittest
 from tests.test_program_convert import layout

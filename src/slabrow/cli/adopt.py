@@ -5,7 +5,7 @@ from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:

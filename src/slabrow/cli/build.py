@@ -15,8 +15,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     asked = context(options)
-    from slabrow.core.errors import UsageError
-    from slabrow.core.names import parse_name
+    from slabrow.core.values.errors import UsageError
+    from slabrow.core.values.names import parse_name
     from slabrow.show.build import SHOWN
     from slabrow.show.output import show
     from slabrow.work.build import Source, build

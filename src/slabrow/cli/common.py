@@ -11,13 +11,13 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.core.errors import UsageError
-from slabrow.core.one_line import one_line, without_controls
-from slabrow.core.statements import Transaction
+from slabrow.core.upkeep.statements import Transaction
+from slabrow.core.values.errors import UsageError
+from slabrow.core.values.one_line import one_line, without_controls
 from slabrow.work.context import Context, unsaid
 
 if TYPE_CHECKING:
-    from slabrow.work.sampled import Offline
+    from slabrow.work.weighing.offline import Offline
 
 LAYOUT_FILE = "slabrow.toml"
 LONGEST_WAIT_MS = 2_147_483_647  # what a limit of the server can hold
@@ -99,7 +99,7 @@ def offline_source(options: argparse.Namespace) -> "Offline | None":
         )
     if options.rows is not None and options.rows < 0:
         raise UsageError(f"--rows {options.rows} is no number of rows")
-    from slabrow.work.sampled import Offline
+    from slabrow.work.weighing.offline import Offline
 
     return Offline(Path(options.schema), Path(options.rows_from), options.rows)
 

@@ -25,7 +25,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     asked = context(options)
     timeout_ms = parse_wait(options.timeout)
-    from slabrow.core.names import parse_name
+    from slabrow.core.values.names import parse_name
     from slabrow.files.query_file import read_queries
     from slabrow.show.compare import SHOWN
     from slabrow.show.output import show

@@ -12,12 +12,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE
-from slabrow.core.errors import Refusal, Stopped, UsageError
+from slabrow.core.values.errors import Refusal, Stopped, UsageError
 
 if TYPE_CHECKING:
     from slabrow.demo.load import Tell
     from slabrow.demo.story import Step
-    from slabrow.servers.postgresql.private import PrivateServer
+    from slabrow.servers.postgresql.private.server import PrivateServer
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -62,7 +62,7 @@ def run(options: argparse.Namespace) -> int:
 def _server(options: argparse.Namespace, ending: ExitStack) -> tuple[str, "PrivateServer | None"]:
     from slabrow.demo.load import refuse_existing, unload
     from slabrow.servers.postgresql.connection import connect
-    from slabrow.servers.postgresql.private import start
+    from slabrow.servers.postgresql.private.server import start
 
     if options.dsn:
         with connect(options.dsn) as connection:
@@ -216,7 +216,7 @@ def _state_file() -> Path:
 
 
 def _refuse_second_server() -> None:
-    from slabrow.servers.postgresql.private import is_running
+    from slabrow.servers.postgresql.private.server import is_running
 
     state = _state()
     if state and is_running(int(str(state["pid"])), Path(str(state["folder"]))):
@@ -236,7 +236,7 @@ def _state() -> dict[str, object] | None:
 
 
 def _stop() -> int:
-    from slabrow.servers.postgresql.private import stop_by_pid
+    from slabrow.servers.postgresql.private.server import stop_by_pid
 
     state = _state()
     if state is None:

@@ -4,7 +4,7 @@ import argparse
 
 from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, context, parse_moment
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 
 KINDS = ("create", "sweep", "detach", "archive", "drop", "adopt", "hold", "unhold")
 

@@ -13,8 +13,8 @@ from typing import NoReturn, Protocol
 
 from slabrow import __version__
 from slabrow.cli.codes import FINE, STOPPED, WRONG_USAGE
-from slabrow.core.errors import SlabrowError, Stopped, UsageError, nearest
-from slabrow.core.one_line import one_line, without_controls
+from slabrow.core.values.errors import SlabrowError, Stopped, UsageError, nearest
+from slabrow.core.values.one_line import one_line, without_controls
 
 # In the order of the work: name → (module, what it does).
 COMMANDS = {

@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING, Any
 
 from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import LAYOUT_FILE, add_common, context, parse_wait, progress, remark
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 from slabrow.work.context import Context
 
 if TYPE_CHECKING:
     from slabrow.files.query_file import FileQuery
-    from slabrow.work.proof import ProveResult
+    from slabrow.work.proving.proof import ProveResult
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -68,13 +68,13 @@ def run(options: argparse.Namespace) -> int:
     _check_layout_file(options, asked)
     queries = read_queries(Path(options.queries)) if options.queries is not None else ()
     if options.workload:
-        from slabrow.work.workloads import as_queries, gathered
+        from slabrow.work.weighing.workloads import as_queries, gathered
 
         queries += as_queries(gathered(tuple(map(Path, options.workload)), None, statistics=False))
     earlier = None if options.watch_for is None else _earlier(options.watch_for)
     with progress(options, asked) as watched:
         if options.offline or options.laid_out:
-            from slabrow.work.predicted import prove_laid_out, prove_offline
+            from slabrow.work.proving.predicted import prove_laid_out, prove_offline
         if options.offline:
             result = prove_offline(watched, queries, Path(options.schema), at_most=options.at_most)
         elif options.laid_out:
@@ -95,7 +95,7 @@ def run(options: argparse.Namespace) -> int:
         write_file(report, junit(result))
     show(SHOWN, result, options.format)
     if earlier is not None:
-        from slabrow.work.earlier import worsened
+        from slabrow.work.proving.regressions import worsened
 
         worse = list(worsened(result, earlier))
         for text in worse:
@@ -124,7 +124,7 @@ def _check_layout_file(options: argparse.Namespace, asked: Context) -> None:
 def _proven(
     options: argparse.Namespace, watched: Context, queries: "Sequence[FileQuery]", timeout_ms: int
 ) -> "ProveResult":
-    from slabrow.work.plans_ahead import PlansAhead
+    from slabrow.work.proving.plans_ahead import PlansAhead
 
     with (
         watched.connected() as connection,  # first: a role may have no more than one
@@ -133,7 +133,7 @@ def _proven(
         # All that is slow to load is loaded while the server plans.
         from slabrow.show import prove as _  # noqa: F401
         from slabrow.show.output import load_console
-        from slabrow.work.prove import Asking, prove
+        from slabrow.work.proving.prove import Asking, prove
 
         if options.format == "text":
             load_console()
@@ -143,7 +143,7 @@ def _proven(
 
 
 def _earlier(path: str) -> "Mapping[tuple[str, str], Mapping[str, Any]]":
-    from slabrow.work.earlier import read_result
+    from slabrow.work.proving.regressions import read_result
 
     return read_result(Path(path))
 

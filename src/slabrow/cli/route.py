@@ -31,7 +31,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     asked = context(options)
-    from slabrow.core.errors import UsageError
+    from slabrow.core.values.errors import UsageError
 
     if options.key is not None:
         return _spread_of_table(options, asked)
@@ -48,9 +48,9 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _hashing(options: argparse.Namespace) -> "Hashing":
-    from slabrow.core.errors import UsageError
-    from slabrow.core.hash_keys import parse_types
-    from slabrow.core.zones import parse_zone
+    from slabrow.core.hashing.hash_encoding import parse_types
+    from slabrow.core.values.errors import UsageError
+    from slabrow.core.values.zones import parse_zone
     from slabrow.work.route import Hashing
 
     if not options.types or options.parts is None:
@@ -63,7 +63,7 @@ def _hashing(options: argparse.Namespace) -> "Hashing":
 
 
 def _offline(options: argparse.Namespace, hashing: "Hashing") -> int:
-    from slabrow.core.errors import UsageError
+    from slabrow.core.values.errors import UsageError
     from slabrow.show.output import show
     from slabrow.show.route import SHOWN, stream_hashed
     from slabrow.work.route import hashed_batches, route_offline
@@ -92,7 +92,7 @@ def _spread(options: argparse.Namespace, hashing: "Hashing") -> int:
 
 
 def _spread_of_table(options: argparse.Namespace, asked: "Context") -> int:
-    from slabrow.core.errors import UsageError
+    from slabrow.core.values.errors import UsageError
     from slabrow.show.output import console
     from slabrow.show.picture import check_picture
     from slabrow.show.spread import SpreadOf, draw_spread, print_spread

@@ -11,7 +11,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from slabrow.cli.common import parse_wait, remark
-from slabrow.core.errors import SlabrowError, UsageError
+from slabrow.core.values.errors import SlabrowError, UsageError
 from slabrow.work.context import holds_secret
 
 _LEAST_S = 1.0

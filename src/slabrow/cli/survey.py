@@ -5,7 +5,7 @@ from pathlib import Path
 
 from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, add_offline, context, offline_source
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -28,7 +28,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     asked = context(options, options.name)
-    from slabrow.core.spans import parse_span  # here: what follows costs more than all of `slabrow --help`
+    from slabrow.core.table.spans import parse_span  # here: what follows costs more than all of `slabrow --help`
     from slabrow.files.writing import check_writable, write_file
     from slabrow.show.output import as_json, show
     from slabrow.show.survey import SHOWN
@@ -54,7 +54,7 @@ def run(options: argparse.Namespace) -> int:
     if offline is None:
         result = survey(asked, asked.table_name(), question)
     else:
-        from slabrow.work.sampled import survey_offline
+        from slabrow.work.weighing.offline import survey_offline
 
         result = survey_offline(asked, asked.table_name(), offline, question)
     if saved is not None:

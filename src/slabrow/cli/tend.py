@@ -12,14 +12,14 @@ from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND, NO_SERVER
 from slabrow.cli.common import add_common, context, parse_moment, parse_wait, progress, remark, write_script
-from slabrow.core.errors import UsageError, nearest
-from slabrow.core.one_line import one_line
+from slabrow.core.values.errors import UsageError, nearest
+from slabrow.core.values.one_line import one_line
 from slabrow.work.context import Context, Event, untold
 
 if TYPE_CHECKING:
     from slabrow.files.metrics_server import MetricsServer
-    from slabrow.work.trees_ahead import TreesAhead
-    from slabrow.work.upkeep import TendResult
+    from slabrow.work.tending.trees_ahead import TreesAhead
+    from slabrow.work.tending.upkeep_result import TendResult
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -92,7 +92,7 @@ def _once(options: argparse.Namespace, server: "MetricsServer | None" = None) ->
 def _ahead(asked: Context, *, with_sizes: bool) -> "TreesAhead | None":
     """Asks for the trees before anything else is loaded. None where the layout file names no table."""
     from slabrow.files.layout_tables import tables_named
-    from slabrow.work.trees_ahead import TreesAhead
+    from slabrow.work.tending.trees_ahead import TreesAhead
 
     names = tables_named(asked.layout_file)
     if not names:
@@ -105,14 +105,14 @@ def _ahead(asked: Context, *, with_sizes: bool) -> "TreesAhead | None":
 def _tended(
     options: argparse.Namespace, asked: Context, server: "MetricsServer | None", ahead: "TreesAhead | None"
 ) -> int:
-    from slabrow.core.actions import Archive
+    from slabrow.core.upkeep.actions import Archive
     from slabrow.files.layout_file import read_ledger_schema
-    from slabrow.work.tend import Asked, tend, tend_on
-    from slabrow.work.upkeep import State
+    from slabrow.work.tending.tend import Asked, tend, tend_on
+    from slabrow.work.tending.upkeep_result import State
 
     schema = read_ledger_schema(asked.layout_file)
     if options.hold is not None or options.unhold is not None:
-        from slabrow.work.holds import hold
+        from slabrow.work.tending.holds import hold
 
         until = None if options.until is None else parse_moment(options.until, "--until")
         partition = options.hold if options.hold is not None else options.unhold

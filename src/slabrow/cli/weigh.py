@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, add_offline, context, offline_source, progress, remark
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 
 if TYPE_CHECKING:
-    from slabrow.core.candidates import Wishes
+    from slabrow.core.weighing.candidates import Wishes
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -52,7 +52,7 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.files.writing import check_writable
     from slabrow.show.output import show
     from slabrow.show.weigh import SHOWN, written_notes
-    from slabrow.work.weigh import Sources, chosen, weigh
+    from slabrow.work.weighing.weigh import Sources, chosen, weigh
 
     wishes = _wishes(options)
     target = _new_file(options.write)
@@ -71,7 +71,7 @@ def run(options: argparse.Namespace) -> int:
         if offline is None:
             result = weigh(watched, asked.table_name(), sources, wishes)
         else:
-            from slabrow.work.sampled import weigh_offline
+            from slabrow.work.weighing.offline import weigh_offline
 
             result = weigh_offline(watched, asked.table_name(), offline, sources, wishes)
     if options.costs is not None and options.calibrate:
@@ -101,10 +101,10 @@ def _new_file(name: str | None) -> Path | None:
 
 
 def _wishes(options: argparse.Namespace) -> "Wishes":
-    from slabrow.core.by import By
-    from slabrow.core.candidates import Wishes
-    from slabrow.core.spans import parse_span
-    from slabrow.core.zones import parse_zone
+    from slabrow.core.table.spans import parse_span
+    from slabrow.core.values.method import By
+    from slabrow.core.values.zones import parse_zone
+    from slabrow.core.weighing.candidates import Wishes
 
     parse_zone(options.zone)
     if options.ceiling < 2 or any(parts < 2 for parts in options.parts):

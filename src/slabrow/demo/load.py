@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from slabrow.core.errors import Refusal
+from slabrow.core.values.errors import Refusal
 from slabrow.demo.binary_copy import HEADER, TRAILER
 from slabrow.demo.data import CHUNK, Demo, Table
 from slabrow.demo.schema import KEYS, SCHEMA, TABLES

@@ -15,8 +15,8 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from slabrow.core.errors import Refusal, ServerError, UsageError
-from slabrow.core.layout import ArchiveForm
+from slabrow.core.table.layout import ArchiveForm
+from slabrow.core.values.errors import Refusal, ServerError, UsageError
 from slabrow.files.reading import json_document
 
 if TYPE_CHECKING:
@@ -34,10 +34,10 @@ class Manifest:
     partition, table   with their schemas
     bounds, ddl        for people: as SQL. Nobody runs them
     held               the bounds as core/bounds_data writes them; None in files of version 1
-    columns            [name, type, form] each; see servers/postgresql/export.py
+    columns            [name, type, form] each; see servers/postgresql/read/row_export.py
     fingerprint        the server's: the sum of hashtextextended over the text of every row, under fixed settings
     sha256             of the file
-    relation           what tells the table from every other one; see servers/postgresql/export.py
+    relation           what tells the table from every other one; see servers/postgresql/read/row_export.py
     left               when the table let these rows go; None before that, or when it is not known
 
     The file also has `digest`, the SHA-256 of everything else in it: a manifest that was changed is refused.

@@ -7,8 +7,8 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from slabrow.core.errors import ServerError, UsageError
-from slabrow.core.layout import ArchiveForm
+from slabrow.core.table.layout import ArchiveForm
+from slabrow.core.values.errors import ServerError, UsageError
 from slabrow.files.archive_file import Manifest, read_manifest
 
 _ENDINGS = {ArchiveForm.PARQUET: ".parquet", ArchiveForm.CSV: ".csv.gz"}

@@ -4,8 +4,8 @@ import tomllib
 from dataclasses import asdict
 from pathlib import Path
 
-from slabrow.core.costs import Costs
-from slabrow.core.errors import UsageError, nearest
+from slabrow.core.values.errors import UsageError, nearest
+from slabrow.core.weighing.costs import Costs
 from slabrow.files.reading import read_text, toml_document
 from slabrow.files.writing import write_file
 

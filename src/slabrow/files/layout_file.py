@@ -12,13 +12,13 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictFloat, StrictInt, StrictStr, ValidationError
 
-from slabrow.core.by import By
-from slabrow.core.errors import LayoutError, SlabrowError, nearest
-from slabrow.core.layout import ArchiveForm, Group, Layout, PastKeep
-from slabrow.core.names import Name, parse_name
-from slabrow.core.one_line import one_line
-from slabrow.core.spans import Span, Unit, parse_span
-from slabrow.core.zones import parse_zone
+from slabrow.core.table.layout import ArchiveForm, Group, Layout, PastKeep
+from slabrow.core.table.spans import Span, Unit, parse_span
+from slabrow.core.values.errors import LayoutError, SlabrowError, nearest
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name, parse_name
+from slabrow.core.values.one_line import one_line
+from slabrow.core.values.zones import parse_zone
 from slabrow.files.reading import read_text, toml_document
 
 

@@ -2,8 +2,8 @@
 
 from pathlib import Path
 
-from slabrow.core.errors import UsageError
-from slabrow.core.names import Name, parse_name
+from slabrow.core.values.errors import UsageError
+from slabrow.core.values.names import Name, parse_name
 from slabrow.files.reading import toml_document
 
 

@@ -7,7 +7,7 @@ from prometheus_client import CollectorRegistry, start_http_server
 from prometheus_client.metrics_core import Metric
 from prometheus_client.registry import Collector
 
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 
 USUAL_HOST = "127.0.0.1"
 

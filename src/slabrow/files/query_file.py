@@ -8,9 +8,9 @@ from sqlglot.dialects.postgres import Postgres
 from sqlglot.errors import TokenError
 from sqlglot.tokenizer_core import Token, TokenType
 
-from slabrow.core.errors import UsageError, nearest
-from slabrow.core.parameters import read_literals
-from slabrow.core.touch import PrunedAt
+from slabrow.core.pruning.verdicts import PrunedAt
+from slabrow.core.sql.parameters import read_literals
+from slabrow.core.values.errors import UsageError, nearest
 from slabrow.files.reading import read_text
 
 _SETTING = re.compile(r"\s*--\s*([a-z_]+)\s*:(.*)")

@@ -7,7 +7,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, TextIO
 
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 
 
 @lru_cache(maxsize=4)

@@ -6,9 +6,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from slabrow.core.errors import UsageError
-from slabrow.core.keys import Value, parse_value
-from slabrow.core.tree import KeyColumn
+from slabrow.core.table.tree import KeyColumn
+from slabrow.core.values.errors import UsageError
+from slabrow.core.values.key_values import Value, parse_value
 from slabrow.files.reading import unreadable
 
 MOST_ROWS = 200_000

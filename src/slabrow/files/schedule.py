@@ -5,8 +5,8 @@ import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from slabrow.core.errors import UsageError
-from slabrow.core.one_line import one_line
+from slabrow.core.values.errors import UsageError
+from slabrow.core.values.one_line import one_line
 
 
 @dataclass(frozen=True, slots=True)

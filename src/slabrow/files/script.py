@@ -5,8 +5,8 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 
 from slabrow import __version__
-from slabrow.core.one_line import one_line
-from slabrow.core.statements import Check, Transaction
+from slabrow.core.upkeep.statements import Check, Transaction
+from slabrow.core.values.one_line import one_line
 
 
 def script(transactions: Iterable[Transaction], title: str, now: datetime) -> str:

@@ -15,8 +15,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, TextIO, cast
 
-from slabrow.core.errors import UsageError
-from slabrow.core.workload import Collector, Workload
+from slabrow.core.values.errors import UsageError
+from slabrow.core.weighing.workload import Collector, Workload
 from slabrow.files.reading import LONGEST_LINE, bounded_lines, unreadable
 
 _STATEMENT = re.compile(r"(?:duration: ([0-9]+(?:\.[0-9]+)?) ms  )?(?:statement|execute [^:]*): ", re.DOTALL)

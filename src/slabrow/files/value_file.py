@@ -8,7 +8,7 @@ from itertools import islice
 from pathlib import Path
 from typing import TextIO
 
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 
 BATCH = 100_000  # lines
 Columns = list[list[str | None]]  # one list of n texts for each column; None is NULL

@@ -5,7 +5,7 @@ import urllib.request
 from http.client import HTTPException
 from urllib.parse import urlsplit
 
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 
 _TIMEOUT_S = 10
 

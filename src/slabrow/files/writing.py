@@ -7,7 +7,7 @@ import stat
 from contextlib import suppress
 from pathlib import Path
 
-from slabrow.core.errors import UsageError
+from slabrow.core.values.errors import UsageError
 
 # Open files of this process by number, as Linux names them (proc(5)).
 _DESCRIPTOR = re.compile(r"/(?:dev/fd|proc/(?:self|\d+)/fd)/(\d+)")

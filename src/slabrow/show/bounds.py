@@ -3,8 +3,8 @@
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range
-from slabrow.core.keys import Key, Value, spell, spell_local
+from slabrow.core.table.bounds import Bounds, CatchAll, Hashed, Listed, Range
+from slabrow.core.values.key_values import Key, Value, spell, spell_local
 from slabrow.show.words import listed
 
 

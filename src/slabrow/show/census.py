@@ -3,8 +3,8 @@
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from slabrow.core.findings import Finding
-from slabrow.core.tree import Partition
+from slabrow.core.table.tree import Partition
+from slabrow.core.upkeep.findings import Finding
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held, key_data, key_text
 from slabrow.show.findings import finding_data
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from slabrow.core.shape import KeyChange
+from slabrow.core.table.shape import KeyChange
 from slabrow.show.forecast import text_partitions
 from slabrow.show.output import Json, Shown, good, heading, note, plain, table
 from slabrow.show.statements import print_statements, transaction_data

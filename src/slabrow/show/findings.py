@@ -1,6 +1,6 @@
 """How a finding looks as JSON."""
 
-from slabrow.core.findings import Finding
+from slabrow.core.upkeep.findings import Finding
 from slabrow.show.output import Json
 
 

@@ -4,13 +4,13 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from slabrow.core.outlook import Expected, Outlook
+from slabrow.core.statistics.future_sizes import Expected, Outlook
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.survey import growth_text
 from slabrow.show.words import MOST_LINES, bar, count, ends, plural, size
 from slabrow.work.forecast import Forecast
-from slabrow.work.prospect import Prospect, Sized
+from slabrow.work.layout_preview import Prospect, Sized
 
 if TYPE_CHECKING:
     from rich.console import Console

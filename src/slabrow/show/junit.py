@@ -3,9 +3,9 @@
 import re
 from xml.etree import ElementTree
 
-from slabrow.core.one_line import one_line
+from slabrow.core.values.one_line import one_line
 from slabrow.show.words import plural
-from slabrow.work.proof import Proof, ProveResult
+from slabrow.work.proving.proof import Proof, ProveResult
 
 
 def junit(result: ProveResult) -> str:

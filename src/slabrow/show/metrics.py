@@ -6,11 +6,11 @@ from datetime import UTC, date, datetime, time
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
-from slabrow.core.actions import Archive, Create, Detach, Drop, Sweep
-from slabrow.core.bounds import Range
-from slabrow.core.by import By
-from slabrow.core.due import ahead_of, as_key
-from slabrow.work.upkeep import State, TableReport, TendResult
+from slabrow.core.table.bounds import Range
+from slabrow.core.upkeep.actions import Archive, Create, Detach, Drop, Sweep
+from slabrow.core.upkeep.planned_partitions import ahead_of, as_key
+from slabrow.core.values.method import By
+from slabrow.work.tending.upkeep_result import State, TableReport, TendResult
 
 if TYPE_CHECKING:
     from prometheus_client import CollectorRegistry

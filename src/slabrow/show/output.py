@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from slabrow import __version__
-from slabrow.core.one_line import one_line, without_controls
+from slabrow.core.values.one_line import one_line, without_controls
 
 if TYPE_CHECKING:  # rich takes a tenth of a second to load: JSON, CSV and runs that found nothing do without it
     from rich.console import Console, JustifyMethod

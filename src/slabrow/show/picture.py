@@ -5,13 +5,13 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.core.bounds import CatchAll
-from slabrow.core.errors import UsageError
-from slabrow.core.outlook import Expected
+from slabrow.core.statistics.future_sizes import Expected
+from slabrow.core.table.bounds import CatchAll
+from slabrow.core.values.errors import UsageError
 from slabrow.files.writing import check_writable, write_file
 from slabrow.show.bounds import held
 from slabrow.show.words import count, per_span, plural, size
-from slabrow.work.prospect import Prospect
+from slabrow.work.layout_preview import Prospect
 from slabrow.work.survey import Counts, Survey
 
 if TYPE_CHECKING:

@@ -3,11 +3,11 @@
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from slabrow.core.one_line import one_line
-from slabrow.core.touch import PrunedAt, Verdict
+from slabrow.core.pruning.verdicts import PrunedAt, Verdict
+from slabrow.core.values.one_line import one_line
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.words import bar, count, listed, milliseconds, plural, share
-from slabrow.work.proof import NOT_TOUCHED, Measured, Proof, ProveResult
+from slabrow.work.proving.proof import NOT_TOUCHED, Measured, Proof, ProveResult
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.core.spread import POWERS, Spread, SpreadCounter
+from slabrow.core.hashing.spread import POWERS, Spread, SpreadCounter
 from slabrow.show.output import heading, note, plain, print_table, table
 from slabrow.show.words import MOST_LINES, bar, count, ends, plural, share, size
 

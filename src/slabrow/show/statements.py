@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from itertools import groupby
 from typing import TYPE_CHECKING
 
-from slabrow.core.statements import Check, Statement, Transaction
+from slabrow.core.upkeep.statements import Check, Statement, Transaction
 from slabrow.show.output import Json, plain
 
 if TYPE_CHECKING:

@@ -4,14 +4,14 @@ from collections.abc import Iterable, Sequence
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-from slabrow.core.actions import Sweep
-from slabrow.core.due import describe_clock
+from slabrow.core.upkeep.actions import Sweep
+from slabrow.core.upkeep.planned_partitions import describe_clock
 from slabrow.show.bounds import bounds_data, held
 from slabrow.show.findings import finding_data
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
 from slabrow.show.statements import statement_texts
 from slabrow.show.words import MOST_LINES, ends, plural
-from slabrow.work.upkeep import State, TableReport, Tended, TendResult
+from slabrow.work.tending.upkeep_result import State, TableReport, Tended, TendResult
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -4,11 +4,11 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.core.errors import UsageError
-from slabrow.core.touch import PrunedAt
+from slabrow.core.pruning.verdicts import PrunedAt
+from slabrow.core.values.errors import UsageError
 from slabrow.show.picture import INK, WARM, new_figure, save
 from slabrow.show.words import plural, share
-from slabrow.work.proof import Proof, ProveResult
+from slabrow.work.proving.proof import Proof, ProveResult
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -3,12 +3,12 @@
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.core.by import By
-from slabrow.core.weighing import Weighed
+from slabrow.core.values.method import By
+from slabrow.core.weighing.weighing import Weighed
 from slabrow.show.picture import INK, WARM, new_figure, save
 from slabrow.show.weigh import describe
 from slabrow.show.words import count, plural, size
-from slabrow.work.weigh import Weighing
+from slabrow.work.weighing.weigh import Weighing
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

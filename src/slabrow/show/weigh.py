@@ -4,15 +4,15 @@ from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
-from slabrow.core.by import By
-from slabrow.core.layout import Layout
-from slabrow.core.spans import Span, Unit
-from slabrow.core.weighing import SMALL, Weighed
-from slabrow.core.windows import WindowRule
-from slabrow.core.workload import Workload
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.spans import Span, Unit
+from slabrow.core.values.method import By
+from slabrow.core.weighing.weighing import SMALL, Weighed
+from slabrow.core.weighing.windows import WindowRule
+from slabrow.core.weighing.workload import Workload
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.words import count, plural, size
-from slabrow.work.weigh import Weighing
+from slabrow.work.weighing.weigh import Weighing
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, TypeVar
 
-from slabrow.core.spans import Span
+from slabrow.core.table.spans import Span
 
 if TYPE_CHECKING:
     from rich.text import Text

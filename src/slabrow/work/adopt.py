@@ -5,18 +5,19 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from slabrow.core.bounds import Hashed, Listed, Range
-from slabrow.core.bounds_data import bounds_from_data
-from slabrow.core.by import By
-from slabrow.core.errors import Refusal, ServerError, SlabrowError, UsageError
-from slabrow.core.layout import ArchiveForm
-from slabrow.core.lexing import is_type
-from slabrow.core.names import Name, parse_name
+from slabrow.core.sql.lexing import is_type
+from slabrow.core.table.bounds import Hashed, Listed, Range
+from slabrow.core.table.bounds_data import bounds_from_data
+from slabrow.core.table.layout import ArchiveForm
+from slabrow.core.values.errors import Refusal, ServerError, SlabrowError, UsageError
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name, parse_name
 from slabrow.files.archive_file import Manifest, check_archive, read_manifest, rows_as_copy
-from slabrow.servers.postgresql import catalogue, export, quoting
-from slabrow.servers.postgresql.bound_text import parse_bounds
+from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.ledger import Entry, Ledger
+from slabrow.servers.postgresql.read import catalogue, row_export
+from slabrow.servers.postgresql.read.bound_text import parse_bounds
 from slabrow.work import runner
 from slabrow.work.context import Context
 
@@ -57,13 +58,13 @@ def adopt(
         ledger = _ledger(connection, ledger_schema)
         with runner.sole(connection, [parent], context.lock_wait_ms), connection.transaction():
             connection.execute("SELECT set_config('lock_timeout', %s, true)", [str(context.lock_wait_ms)])
-            export.steady(connection)
+            row_export.steady(connection)
             types = _types(connection, manifest, parent if has_parent else None)
             statements = [_creation(manifest, types, table, parent if has_parent else None)]
             connection.execute(statements[0].encode())
             names = [name for name, _, _ in manifest.columns]
             _load(connection, manifest, types, table, names, file)
-            rows, found = export.fingerprint(connection, table, names)
+            rows, found = row_export.fingerprint(connection, table, names)
             if (rows, found) != (manifest.rows, manifest.fingerprint):
                 raise Refusal(
                     f"what was loaded of {table} is not what was archived",
@@ -115,7 +116,7 @@ def _types(connection: Connection, manifest: Manifest, parent: Name | None) -> d
     """
     described = {name: type_name for name, type_name, _ in manifest.columns}
     if parent is not None:
-        columns = {each.name: each.type_name for each in export.stored_columns(connection, parent)}
+        columns = {each.name: each.type_name for each in row_export.stored_columns(connection, parent)}
         for name, type_name in described.items():
             if columns.get(name) != type_name:
                 there = f"{columns[name]} there" if name in columns else "not there"

@@ -3,24 +3,25 @@
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from slabrow.core.by import By
-from slabrow.core.due import Namer, divided, due_partitions
-from slabrow.core.errors import LayoutError, Refusal, UsageError
-from slabrow.core.layout import Layout
-from slabrow.core.lexing import Piece, lexemes, statements_in
-from slabrow.core.names import Name
-from slabrow.core.reconcile import NAME_LIMIT, reconcile
-from slabrow.core.shape import KeyChange, Shape, key_changes
-from slabrow.core.statements import Transaction
-from slabrow.core.tree import Tree
+from slabrow.core.sql.lexing import Piece, lexemes, statements_in
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.shape import KeyChange, Shape, key_changes
+from slabrow.core.table.tree import Tree
+from slabrow.core.upkeep.planned_partitions import Namer, divided, due_partitions
+from slabrow.core.upkeep.reconcile import NAME_LIMIT, reconcile
+from slabrow.core.upkeep.statements import Transaction
+from slabrow.core.values.errors import LayoutError, Refusal, UsageError
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name
 from slabrow.files.reading import read_text
-from slabrow.servers.postgresql import catalogue, ddl
 from slabrow.servers.postgresql.connection import Connection, explained, reading
-from slabrow.servers.postgresql.conversion import unmarked
-from slabrow.servers.postgresql.shape import shape
+from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.postgresql.read.shape import shape
+from slabrow.servers.postgresql.write import ddl
+from slabrow.servers.postgresql.write.conversion import unmarked
 from slabrow.work import runner
 from slabrow.work.context import Context
-from slabrow.work.prospect import inner_kinds, key_columns
+from slabrow.work.layout_preview import inner_kinds, key_columns
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,14 +4,14 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from slabrow.core.bounds import Range
-from slabrow.core.errors import UsageError
-from slabrow.core.findings import Finding, findings
-from slabrow.core.keys import Value, order, parse_value, spell
-from slabrow.core.names import Name
-from slabrow.core.tree import Tree
+from slabrow.core.table.bounds import Range
+from slabrow.core.table.tree import Tree
+from slabrow.core.upkeep.findings import Finding, findings
+from slabrow.core.values.errors import UsageError
+from slabrow.core.values.key_values import Value, order, parse_value, spell
+from slabrow.core.values.names import Name
 from slabrow.files.reading import json_document
-from slabrow.servers.postgresql import catalogue, measure
+from slabrow.servers.postgresql.read import catalogue, row_counts
 from slabrow.work.context import Context
 
 
@@ -46,7 +46,7 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
     with context.connected() as connection:
         tree = catalogue.tree(connection, table, with_values=not exact)
         if exact:
-            tree = _with_counts(tree, measure.count_leaves(connection, tree))
+            tree = _with_counts(tree, row_counts.count_leaves(connection, tree))
     found = list(findings(tree, is_counted=exact))
     compared = _compare(tree, earlier) if earlier else ()
     found += [
@@ -62,7 +62,7 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
     return Census(tree, exact, tuple(found), compared, notes)
 
 
-def _with_counts(tree: Tree, counted: dict[str, measure.LeafCount]) -> Tree:
+def _with_counts(tree: Tree, counted: dict[str, row_counts.LeafCount]) -> Tree:
     partitions = []
     for partition in tree.partitions:
         count = counted.get(partition.spelling)

@@ -5,15 +5,17 @@ from dataclasses import dataclass
 
 from sqlglot import exp
 
-from slabrow.core.errors import ServerError, UsageError
-from slabrow.core.mentions import retargeted
-from slabrow.core.names import Name
-from slabrow.core.parsed import parse
+from slabrow.core.sql.mentions import retargeted
+from slabrow.core.sql.parsed import parse
+from slabrow.core.values.errors import ServerError, UsageError
+from slabrow.core.values.names import Name
 from slabrow.files.query_file import FileQuery
-from slabrow.servers.postgresql import catalogue, queries, quoting
-from slabrow.servers.postgresql.catalogue import Relation
+from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.ask import queries
+from slabrow.servers.postgresql.ask.side_effects import Fence, powers
 from slabrow.servers.postgresql.connection import Connection, explained, reading
-from slabrow.servers.postgresql.side_effects import Fence, powers
+from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.postgresql.read.catalogue import Relation
 from slabrow.work.context import Context
 
 RUNS = 3  # of each query on each table; the median one is shown

@@ -7,12 +7,12 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.core.errors import Refusal, SlabrowError, UsageError, nearest
-from slabrow.core.names import Name, parse_name
+from slabrow.core.values.errors import Refusal, SlabrowError, UsageError, nearest
+from slabrow.core.values.names import Name, parse_name
 from slabrow.servers.postgresql.connection import Connection, connect, holds_secret, worded
 
 if TYPE_CHECKING:
-    from slabrow.core.layout import Layout
+    from slabrow.core.table.layout import Layout
 
 __all__ = ["Context", "Event", "Progress", "holds_secret", "unsaid", "unseen", "untold"]
 

@@ -6,21 +6,23 @@ until it is dropped on purpose.
 
 from dataclasses import dataclass
 
-from slabrow.core.bounds import CatchAll
-from slabrow.core.by import By
-from slabrow.core.errors import Refusal, ServerError, UsageError
-from slabrow.core.layout import Layout
-from slabrow.core.names import Name, fit, parse_name
-from slabrow.core.shape import KeyChange, Shape, key_changes
-from slabrow.core.statements import Statement, Transaction
-from slabrow.servers.postgresql import catalogue, ddl, quoting
-from slabrow.servers.postgresql.catalogue import Relation
+from slabrow.core.table.bounds import CatchAll
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.shape import KeyChange, Shape, key_changes
+from slabrow.core.upkeep.statements import Statement, Transaction
+from slabrow.core.values.errors import Refusal, ServerError, UsageError
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name, fit, parse_name
+from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.connection import Connection, reading
-from slabrow.servers.postgresql.conversion import Conversion, is_marked
-from slabrow.servers.postgresql.shape import shape
+from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.postgresql.read.catalogue import Relation
+from slabrow.servers.postgresql.read.shape import shape
+from slabrow.servers.postgresql.write import ddl
+from slabrow.servers.postgresql.write.conversion import Conversion, is_marked
 from slabrow.work import runner
 from slabrow.work.context import Context
-from slabrow.work.prospect import Prospect, prospect
+from slabrow.work.layout_preview import Prospect, prospect
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,18 +4,18 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
-from slabrow.core.by import By
-from slabrow.core.candidates import ageing
-from slabrow.core.due import as_key, cutoff, is_past
-from slabrow.core.errors import LayoutError, UsageError
-from slabrow.core.facts import TableFacts
-from slabrow.core.growth import Growth, growth
-from slabrow.core.layout import Layout
-from slabrow.core.outlook import Expected, Outlook, expected_in, grown, steady_rows
-from slabrow.servers.postgresql import catalogue
+from slabrow.core.statistics.facts import TableFacts
+from slabrow.core.statistics.future_sizes import Expected, Outlook, expected_in, grown, steady_rows
+from slabrow.core.statistics.row_growth import Growth, growth
+from slabrow.core.table.layout import Layout
+from slabrow.core.upkeep.planned_partitions import as_key, cutoff, is_past
+from slabrow.core.values.errors import LayoutError, UsageError
+from slabrow.core.values.method import By
+from slabrow.core.weighing.candidates import ageing
 from slabrow.servers.postgresql.connection import Connection, reading
+from slabrow.servers.postgresql.read import catalogue
 from slabrow.work.context import Context
-from slabrow.work.prospect import Prospect, prospect
+from slabrow.work.layout_preview import Prospect, prospect
 
 
 @dataclass(frozen=True, slots=True)

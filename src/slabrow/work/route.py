@@ -6,20 +6,20 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from slabrow.core.bounds import Hashed, Range, spell_bounds
-from slabrow.core.by import By
-from slabrow.core.errors import UsageError
-from slabrow.core.hash_keys import HashType, keys_hash, parse_types
-from slabrow.core.keys import Key, Kind, parse_value, spell_local
-from slabrow.core.layout import Layout
-from slabrow.core.names import Name
-from slabrow.core.spread import SpreadCounter
-from slabrow.core.tree import Partition, Tree
+from slabrow.core.hashing.hash_encoding import HashType, keys_hash, parse_types
+from slabrow.core.hashing.spread import SpreadCounter
+from slabrow.core.table.bounds import Hashed, Range, spell_bounds
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.tree import Partition, Tree
+from slabrow.core.values.errors import UsageError
+from slabrow.core.values.key_values import Key, Kind, parse_value, spell_local
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name
 from slabrow.files.value_file import Columns, read_keys, split_key
-from slabrow.servers.postgresql import catalogue, measure
 from slabrow.servers.postgresql.connection import Connection, explained, reading
+from slabrow.servers.postgresql.read import catalogue, row_counts
 from slabrow.work.context import Context
-from slabrow.work.prospect import key_columns
+from slabrow.work.layout_preview import key_columns
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +97,7 @@ def spread_of_table(context: Context, table: Name, key: tuple[str, ...], parts: 
         columns = key_columns(layout, catalogue.columns(connection, found), found.spelling)
         types = tuple(parse_types(column.type_name)[0] for column in columns)
         counter = SpreadCounter(parts)
-        for texts, rows in measure.count_keys(connection, found.name, columns):
+        for texts, rows in row_counts.count_keys(connection, found.name, columns):
             counter.add(keys_hash(texts, types), np.array(rows, np.int64))
         return f"{found.spelling} by hash ({', '.join(key)}) in {parts} parts", counter, found.bytes
 
@@ -137,7 +137,7 @@ def _zone(context: Context) -> ZoneInfo:
 def _routes(connection: Connection, tree: Tree, keys: Sequence[tuple[str | None, ...]], zone: ZoneInfo) -> Routes:
     if tree.by is By.HASH:
         with explained("ask the server for the hash partition"):
-            homes = measure.hash_routes(connection, tree, keys)
+            homes = row_counts.hash_routes(connection, tree, keys)
         routes = tuple(_hashed(tree, key, home) for key, home in zip(keys, homes, strict=True))
     else:
         routes = tuple(_placed(tree, key, zone) for key in keys)

@@ -10,9 +10,9 @@ from typing import Any
 import psycopg
 from psycopg import errors as sqlstate
 
-from slabrow.core.errors import Outdated, Refusal, ServerError
-from slabrow.core.names import Name
-from slabrow.core.statements import Check, Statement, Transaction
+from slabrow.core.upkeep.statements import Check, Statement, Transaction
+from slabrow.core.values.errors import Outdated, Refusal, ServerError
+from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.connection import Connection, explained, translated, whole_and_unhurried
 from slabrow.work.context import Progress, unsaid, unseen
 

@@ -5,28 +5,28 @@ from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from slabrow.core.ages import Ages, ages_read
-from slabrow.core.bounds import Bounds, Listed, Range
-from slabrow.core.by import By
-from slabrow.core.candidates import Ageing, ageing
-from slabrow.core.due import MOST_PARTITIONS, slots
-from slabrow.core.errors import ServerError, UsageError
-from slabrow.core.estimates import ColumnStatistics, share_of, split_evenly
-from slabrow.core.facts import TableFacts
-from slabrow.core.growth import Growth, growth
-from slabrow.core.keys import Edge, Far, Value, as_moment
-from slabrow.core.layout import Layout
-from slabrow.core.names import Name
-from slabrow.core.reading import TableWorkload, read_workload, usage
-from slabrow.core.sample import column_statistics
-from slabrow.core.sizes import estimated_rows
-from slabrow.core.spans import Grid, Span, Unit, fits
-from slabrow.core.tree import Tree
-from slabrow.servers.postgresql import catalogue, measure
-from slabrow.servers.postgresql.catalogue import ColumnFact, ForeignKeyFact, IndexFact, LeavesTotal, Relation
+from slabrow.core.statistics.estimates import ColumnStatistics, share_of, split_evenly
+from slabrow.core.statistics.facts import TableFacts
+from slabrow.core.statistics.row_growth import Growth, growth
+from slabrow.core.statistics.sample import column_statistics
+from slabrow.core.statistics.sizes import estimated_rows
+from slabrow.core.table.bounds import Bounds, Listed, Range
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.spans import Grid, Span, Unit, fits
+from slabrow.core.table.tree import Tree
+from slabrow.core.upkeep.planned_partitions import MOST_PARTITIONS, slots
+from slabrow.core.values.errors import ServerError, UsageError
+from slabrow.core.values.key_values import Edge, Far, Value, as_moment
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name
+from slabrow.core.weighing.ages import Ages, ages_read
+from slabrow.core.weighing.candidates import Ageing, ageing
+from slabrow.core.weighing.workload_reading import TableWorkload, read_workload, usage
 from slabrow.servers.postgresql.connection import Connection, reading
+from slabrow.servers.postgresql.read import catalogue, row_counts
+from slabrow.servers.postgresql.read.catalogue import ColumnFact, ForeignKeyFact, IndexFact, LeavesTotal, Relation
 from slabrow.work.context import Context
-from slabrow.work.workloads import gathered, named_tables
+from slabrow.work.weighing.workloads import gathered, named_tables
 
 MOST_SAMPLED = 300_000  # rows; what a sample says hardly changes beyond, and it is held in memory
 
@@ -107,7 +107,7 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
             )
         found, leaves = catalogue.whole(connection, found)
         estimated = found.rows
-        rows = measure.count_rows(connection, found.name) if question.exact else found.rows
+        rows = row_counts.count_rows(connection, found.name) if question.exact else found.rows
         found = replace(found, rows=rows)
         facts = catalogue.columns(connection, found)
         statistics = catalogue.column_statistics(connection, found)
@@ -143,7 +143,7 @@ def _sampled(
             found=f"a sample holds at most {MOST_SAMPLED:,}",
             fix=f"ask for --sample {most:.2g}, or --exact for all of them",
         )
-    values = measure.sample(connection, found.name, columns, percent)
+    values = row_counts.sample(connection, found.name, columns, percent)
     total = found.rows if found.rows is not None else round(len(next(iter(values.values()), [])) * 100 / percent)
     return {name: column_statistics(name, column, total) for name, column in values.items()}
 
@@ -281,7 +281,7 @@ def _by_period(
 ) -> Counts | None:
     column, statistics = surveyed.column, surveyed.statistics
     if exact:
-        extent = measure.extent(connection, found.name, column)
+        extent = row_counts.extent(connection, found.name, column)
         low, high, nulls = extent.low, extent.high, extent.nulls
     elif statistics is not None:
         low, high, nulls = statistics.low, statistics.high, round(statistics.null_share * (found.rows or 0))
@@ -292,7 +292,7 @@ def _by_period(
     ranges = periods(grid, low, high, column.name)
     if exact:
         thresholds = [bounds.from_[0] for bounds in ranges if bounds.from_] + [end[0] for end in [ranges[-1].to] if end]
-        rows = measure.count_buckets(connection, found.name, column, thresholds).counts[1:-1]
+        rows = row_counts.count_buckets(connection, found.name, column, thresholds).counts[1:-1]
     else:
         known = [share_of(bounds, statistics) or 0.0 for bounds in ranges] if statistics else []
         rows = tuple(split_evenly(found.rows or 0, known))
@@ -350,7 +350,7 @@ def _overlap_s(one: Range, other: Range) -> float:
 def _by_value(connection: Connection, found: Relation, surveyed: SurveyedColumn, exact: bool) -> Counts | None:
     column, statistics = surveyed.column, surveyed.statistics
     if exact:
-        counted = measure.count_values(connection, found.name, column)
+        counted = row_counts.count_values(connection, found.name, column)
         buckets = tuple(Bucket(Listed((value,)), rows) for value, rows in counted.items() if value is not None)
         return Counts(column.name, None, "UTC", buckets, counted.get(None, 0), True)
     if statistics is None or found.rows is None:

@@ -11,7 +11,7 @@ from typing import Any
 import psycopg
 from psycopg import errors as sqlstate
 
-from slabrow.core.errors import ServerError, SlabrowError, Stopped, UsageError
+from slabrow.core.values.errors import ServerError, SlabrowError, Stopped, UsageError
 
 Connection = psycopg.Connection[tuple[Any, ...]]
 OLDEST = 15  # the oldest major version that is tested

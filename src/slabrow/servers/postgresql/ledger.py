@@ -8,8 +8,8 @@ from datetime import datetime
 from typing import Any
 
 from slabrow import __version__
-from slabrow.core.errors import ServerError
-from slabrow.core.growing import Seen
+from slabrow.core.upkeep.number_growth import Seen
+from slabrow.core.values.errors import ServerError
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.quoting import identifier, literal
 

@@ -2,9 +2,9 @@
 
 import re
 
-from slabrow.core.bounds import Bounds, CatchAll, Hashed, Listed, Range
-from slabrow.core.keys import Edge, Key, Value, spell
-from slabrow.core.names import Name
+from slabrow.core.table.bounds import Bounds, CatchAll, Hashed, Listed, Range
+from slabrow.core.values.key_values import Edge, Key, Value, spell
+from slabrow.core.values.names import Name
 
 # The reserved key words (PostgreSQL manual, appendix C), with those that are reserved only as function or type names.
 _RESERVED_WORDS = """

@@ -1,0 +1,1 @@
+"""Which partitions a statement reads, and why it does not read fewer."""

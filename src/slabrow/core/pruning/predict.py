@@ -1,0 +1,168 @@
+"""Which leaves of one partitioned table a statement reads: its conditions (queries) meet the bounds (keysets)."""
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+
+from slabrow.core.pruning.conditions import bind, is_contradiction
+from slabrow.core.pruning.explain import Explanation, explained
+from slabrow.core.pruning.pruner import NOTHING, All, Condition, Pruner, Touched
+from slabrow.core.pruning.queries import Place, Statement, read_statement
+from slabrow.core.rewriting.statement_rewrites import Rewriting, rewritten
+from slabrow.core.sql.answers import Answers
+from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.schema import Schema
+from slabrow.core.sql.statement_shapes import exact_shape_of, literals_of, marked
+from slabrow.core.table.tree import Tree
+from slabrow.core.values.key_values import Value, spell
+from slabrow.core.values.names import Name
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """The server's settings that change what prunes (PostgreSQL manual, 20.7.1 Planner Method Configuration).
+
+    prunes    enable_partition_pruning
+    partwise  enable_partitionwise_join or enable_partitionwise_aggregate: what is joined or grouped part by part is
+              not pruned once execution has started
+    """
+
+    prunes: bool = True
+    partwise: bool = False
+
+
+USUAL = Settings()
+_BY_PLACE = re.compile(r"\b(?:group|order|distinct)\b", re.IGNORECASE)  # where a literal may stand for a column
+_MOST_KEPT = 10_000  # statements read; then they are read anew
+NO_LEAF = Touched(frozenset(), frozenset(), False)
+
+
+@dataclass(slots=True)
+class Predictor:
+    """Predicts for many statements on one tree; each text is read once.
+
+    answers   what a server says of values; predictions note there what they would have to ask
+    """
+
+    tree: Tree
+    schema: Schema
+    settings: Settings = USUAL
+    answers: Answers | None = None
+    _pruner: Pruner = field(init=False)
+    _statements: dict[str, Statement | None] = field(default_factory=dict)
+    _shapes: dict[str, Statement | None] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Takes up what the server has answered since."""
+        self._pruner = Pruner(self.tree, self.answers)
+        self._statements.clear()
+        self._shapes.clear()
+
+    def touched(self, sql: str, around: Surroundings) -> Touched | None:
+        """None when the statement is not understood, or does not read the table."""
+        statement, around = self._read(sql, around)
+        if statement is None:
+            return None
+        found = [
+            NO_LEAF if self._is_empty_join(place, around) else self.at(place, condition)
+            for place, condition in self._conditions(statement, around)
+        ]
+        if not found:
+            return None
+        planned = frozenset().union(*(each.planned for each in found))
+        started = frozenset().union(*(each.started for each in found))
+        if not statement.is_settled:
+            return Touched(planned, planned, any(each.may_prune_running for each in found))
+        if self.settings.partwise and (len(statement.places) > 1 or any(each.is_counted for each in statement.places)):
+            return Touched(planned, planned, False)
+        return Touched(planned, started, any(each.may_prune_running for each in found))
+
+    def reads(self, sql: str) -> bool:
+        """Whether a statement names the table at all, as far as it is understood."""
+        statement = self._statement(sql)
+        return statement is not None and any(place.table == self.tree.table for place in statement.places)
+
+    def reasons(self, sql: str, around: Surroundings) -> tuple[Explanation, ...]:
+        """Why not fewer; for a statement that names the table at several places, of all of them."""
+        statement = self._statement(sql)
+        if statement is None:
+            return ()
+        found = [
+            each for _, condition in self._conditions(statement, around) for each in explained(self.tree, condition)
+        ]
+        return tuple(dict.fromkeys(found))
+
+    def rewrite(self, sql: str, around: Surroundings) -> Rewriting:
+        """The statement in other words that leave out more, as far as is known here, and those that are not equal."""
+        before = self.touched(sql, around)
+        found = rewritten(sql, self.tree.table, self.schema, self.tree.key, around, self.tree.by)
+        if before is None or found.rewrite is None:
+            return found
+        after = self.touched(found.rewrite.sql, around)
+        is_better = after is not None and len(after.started) < len(before.started)
+        return found if is_better else Rewriting(None, found.unequal)
+
+    def at(self, place: Place, condition: Condition) -> Touched:
+        """What one place at which the table is named touches."""
+        if is_contradiction(condition, self._not_null(place.table), self._rank):
+            return NO_LEAF
+        if not self.settings.prunes:
+            every = frozenset(leaf.spelling for leaf in self.tree.leaves)
+            return Touched(every, every, False)
+        return self._pruner.touched(condition)
+
+    def _read(self, sql: str, around: Surroundings) -> tuple[Statement | None, Surroundings]:
+        """The statement, by its shape from the second of that shape on, and what stands for its literals."""
+        around = around if self.answers is None else replace(around, answers=self.answers)
+        if sql in self._statements or _BY_PLACE.search(sql):
+            return self._statement(sql), around
+        shape = exact_shape_of(sql)
+        if shape not in self._shapes:
+            self._shapes[shape] = None
+            return self._statement(sql), around
+        literals = literals_of(sql)
+        if self._shapes[shape] is None:
+            self._shapes[shape] = read_statement(marked(sql), self.schema, literals, self.answers)
+        found = self._shapes[shape]
+        return (self._statement(sql), around) if found is None else (found, replace(around, literals=literals))
+
+    def _statement(self, sql: str) -> Statement | None:
+        if sql not in self._statements:
+            if len(self._statements) >= _MOST_KEPT:
+                self._statements.clear()
+            self._statements[sql] = read_statement(sql, self.schema, answers=self.answers)
+        return self._statements[sql]
+
+    def _is_empty_join(self, place: Place, around: Surroundings) -> bool:
+        """Whether a table that it is joined with has no rows for these constants.
+
+        Of tables without partitions the server sees it only of a condition that is false by itself (the setting
+        constraint_exclusion); of other partitioned tables it is not looked at here.
+        """
+        for table, pattern in place.partners:
+            condition = bind(pattern, around)
+            if table == self.tree.table and is_contradiction(condition, self._not_null(table), self._rank):
+                return True
+            if condition in (NOTHING, All((NOTHING,))):
+                return True
+        return False
+
+    def _rank(self, name: str, value: Value) -> int | str | None:
+        """The place of a value of a key column in the server's order. None where it is not known."""
+        column = next((each for each in self.tree.key if each.name == name), None)
+        if column is not None and column.is_ordered and isinstance(value, str):
+            return value  # by code point
+        if column is None or self.answers is None or column.is_ordered:
+            return None
+        return self.answers.rank((column.bare_type, column.collation or ""), spell(value))
+
+    def _not_null(self, table: Name) -> frozenset[str]:
+        return frozenset(name for name, column in self.schema.tables.get(table, {}).items() if column.not_null)
+
+    def _conditions(self, statement: Statement, around: Surroundings) -> Iterator[tuple[Place, Condition]]:
+        for place in statement.places:
+            if place.table == self.tree.table:
+                yield place, bind(place.pattern, around)

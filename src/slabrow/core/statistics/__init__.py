@@ -1,0 +1,1 @@
+"""Estimates from statistics and samples: rows, sizes, growth."""

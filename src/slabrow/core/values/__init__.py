@@ -1,0 +1,1 @@
+"""Names, key values, time zones, periods of the calendar, and the errors."""

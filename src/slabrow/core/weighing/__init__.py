@@ -1,0 +1,1 @@
+"""Layouts weighed against a workload: candidates, costs, ranking."""

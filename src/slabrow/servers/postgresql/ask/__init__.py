@@ -1,0 +1,1 @@
+"""Asks the server about statements: plans, values, statistics, measured constants."""

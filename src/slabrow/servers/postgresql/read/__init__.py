@@ -1,0 +1,1 @@
+"""Reads the catalogue and the rows into core objects."""

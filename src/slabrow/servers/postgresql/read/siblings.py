@@ -1,0 +1,59 @@
+"""What a new partition takes over from those beside it, because the parent does not hand it down."""
+
+from slabrow.core.table.shape import Traits
+from slabrow.core.values.names import Name
+from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.connection import Connection
+
+_IDENTITIES = {"f": "FULL", "n": "NOTHING"}
+
+
+def traits(connection: Connection, parent: Name, sibling: Name | None) -> Traits:
+    """Of one partition, its owner's own rights left out. sibling: None for the first one.
+
+    Tablespace and access method are the parent's where it has its own (PostgreSQL manual, CREATE TABLE).
+    """
+    row = connection.execute(
+        """SELECT (SELECT spcname FROM pg_tablespace
+                   WHERE oid = coalesce(nullif(p.reltablespace, 0), nullif(c.reltablespace, 0))),
+                  (SELECT amname FROM pg_am WHERE oid = coalesce(nullif(p.relam, 0), nullif(c.relam, 0))
+                                                  AND amname <> current_setting('default_table_access_method')),
+                  coalesce(c.reloptions, '{}'), c.relreplident::text,
+                  (SELECT jsonb_agg(jsonb_build_array(a.privilege_type, r.rolname, a.is_grantable)
+                                    ORDER BY r.rolname, a.privilege_type)
+                   FROM aclexplode(c.relacl) a LEFT JOIN pg_roles r ON r.oid = a.grantee
+                   WHERE a.grantee <> c.relowner),
+                  (SELECT jsonb_agg(jsonb_build_array(p.pubname, pg_has_role(p.pubowner, 'USAGE')) ORDER BY p.pubname)
+                   FROM pg_publication_rel m JOIN pg_publication p ON p.oid = m.prpubid WHERE m.prrelid = c.oid),
+                  array_remove(ARRAY[CASE WHEN c.relrowsecurity THEN 'ENABLE' END,
+                                     CASE WHEN c.relforcerowsecurity THEN 'FORCE' END], NULL),
+                  (SELECT jsonb_agg(jsonb_build_array(o.policyname, o.permissive, o.cmd, o.roles, o.qual, o.with_check)
+                                    ORDER BY o.policyname)
+                   FROM pg_policies o JOIN pg_namespace n ON n.nspname = o.schemaname
+                   WHERE n.oid = c.relnamespace AND o.tablename = c.relname)
+           FROM pg_class p LEFT JOIN pg_class c ON c.oid = to_regclass(%s) WHERE p.oid = to_regclass(%s)""",
+        [None if sibling is None else str(sibling), str(parent)],
+    ).fetchone()
+    if row is None:
+        return Traits()
+    named = f"{quoting.identifier(sibling.table)}." if sibling is not None else ""
+    tablespace, access_method, options, identity, grants, publications, row_security, policies = row
+    written = [(name, _policy(*rest)) for name, *rest in policies or ()]
+    return Traits(
+        tablespace,
+        access_method,
+        tuple(options),
+        _IDENTITIES.get(identity),
+        tuple(tuple(each) for each in grants or ()),
+        tuple(name for name, is_ours in publications or () if is_ours),
+        tuple(name for name, is_ours in publications or () if not is_ours),
+        tuple(row_security or ()),
+        tuple((name, text) for name, text in written if named not in text),
+        tuple(name for name, text in written if named in text),
+    )
+
+
+def _policy(kind: str, command: str, roles: list[str], using: str | None, check: str | None) -> str:
+    to = ", ".join("PUBLIC" if role == "public" else quoting.identifier(role) for role in roles)
+    conditions = (f" USING ({using})" if using else "") + (f" WITH CHECK ({check})" if check else "")
+    return f"AS {kind} FOR {command} TO {to}{conditions}"

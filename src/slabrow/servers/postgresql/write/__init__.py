@@ -1,0 +1,1 @@
+"""Writes actions as PostgreSQL's SQL. Pure: text out, nothing sent."""

@@ -1,0 +1,245 @@
+"""Writes the conversion of a plain table into a partitioned one: a copy, proved equal, then a swap of names.
+
+One transaction. The table can be read all the time; writers wait from its first statement to its last. The old table
+stays, under another name, until it is dropped on purpose.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from slabrow.core.table.bounds import CatchAll, Hashed, Listed, Range
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.shape import Shape
+from slabrow.core.upkeep.planned_partitions import Planned
+from slabrow.core.upkeep.statements import Check, Statement, Transaction
+from slabrow.core.values.key_values import Value, order
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name, fit, parse_name
+from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.quoting import identifier, literal
+from slabrow.servers.postgresql.write import ddl
+
+COPIES = 24  # the copy goes in this many slices of blocks, so that progress can be shown
+_INCOMING = "_incoming"
+
+# How the whole work divides, measured on the demo's readings; only the progress bar depends on it.
+_COPY_SHARE, _CHECK_SHARE, _KEYS_SHARE, _ANALYZE_SHARE = 0.45, 0.15, 0.35, 0.05
+
+
+@dataclass(frozen=True, slots=True)
+class Conversion:
+    """Everything that the statements depend on.
+
+    old_name        what the plain table is called afterwards
+    blocks          its size in blocks when this was planned; rows that come later are in the last slice
+    key_type        of the leading key column, as SQL
+    record_hash     whether every column has a hash function, so that rows can be fingerprinted without printing them
+    """
+
+    shape: Shape
+    layout: Layout
+    planned: tuple[Planned, ...]
+    old_name: Name
+    blocks: int
+    key_type: str
+    record_hash: bool
+    role: str
+    lock_wait_ms: int
+
+    @property
+    def table(self) -> Name:
+        return self.shape.name
+
+    @property
+    def incoming(self) -> Name:
+        return self.table.sibling(fit(self.table.table, _INCOMING, 63))
+
+    def transaction(self) -> Transaction:
+        keys = ddl.NewKeys(self.shape, self.layout, _INCOMING)
+        table, incoming = quoting.table(self.table), quoting.table(self.incoming)
+        statements: list[Statement | Check] = [
+            ddl.lock_timeout(self.lock_wait_ms),
+            # A limit that the role has for its queries is not meant for this; waits for locks stay bounded.
+            Statement("SET LOCAL statement_timeout = 0"),
+            # Readers go on; writers, and another conversion, wait.
+            Statement(f"LOCK TABLE {table} IN SHARE ROW EXCLUSIVE MODE", is_lock=True),
+            Check(self._same_columns(), f"the columns of {self.table} have changed meanwhile", fix="convert it again"),
+            Statement(ddl.create_table(self.shape, self.incoming, self.layout)),
+            *ddl.column_settings(self.shape, self.incoming),
+            *ddl.create_partitions(self.incoming, self.planned, self.shape, self.layout),
+            *self._copies(),
+            Check(self.comparison(), f"the copy of {self.table} differs from the original", _CHECK_SHARE, "comparing"),
+            *keys.statements(self.incoming, _KEYS_SHARE),
+            Statement(f"ANALYZE {incoming}", _ANALYZE_SHARE, "analysing"),
+            *ddl.owners(self.shape, self.incoming, self.planned, self.role),
+            *ddl.grants(self.shape, self.incoming, self.planned),
+            *ddl.comments(self.shape, self.incoming),
+            *self._swap(keys),
+        ]
+        # A partition, its TOAST table with index, and its other indexes, each locked until the end.
+        tables = 1 + sum(1 for _ in ddl.names_of(self.incoming, self.planned))
+        locks = tables * (3 + keys.count)
+        return Transaction(f"convert {self.table} to {self.layout}", tuple(statements), locks=locks)
+
+    def _same_columns(self) -> str:
+        """Whether the table still has the columns that this was planned for: they were read before it was locked."""
+        columns = [f"{column.name} {column.type_name}" for column in self.shape.columns]
+        planned = quoting.array([literal(column) for column in columns], "text")
+        return f"""SELECT 'columns' AS what, {len(columns)} AS before, count(*) AS after,
+       array_agg(attname || ' ' || format_type(atttypid, atttypmod) ORDER BY attnum)
+           IS DISTINCT FROM {planned} AS differs
+FROM pg_catalog.pg_attribute
+WHERE attrelid = {literal(str(self.table))}::regclass AND attnum > 0 AND NOT attisdropped"""
+
+    @property
+    def _copied_columns(self) -> str:
+        return ", ".join(identifier(column.name) for column in self.shape.columns if column.generated is None)
+
+    def _copies(self) -> Iterator[Statement]:
+        """The copy in slices of blocks: TID range scans, so that each block is read once."""
+        insert = f"INSERT INTO {quoting.table(self.incoming)} ({self._copied_columns})"
+        if any(column.identity for column in self.shape.columns):
+            insert += " OVERRIDING SYSTEM VALUE"
+        select = f"SELECT {self._copied_columns} FROM ONLY {quoting.table(self.table)}"
+        slices = min(COPIES, max(1, self.blocks // 1024))
+        edges = [self.blocks * place // slices for place in range(slices)]
+        for place, first in enumerate(edges):
+            where = [f"ctid >= '({first},0)'"] if first else []
+            where += [f"ctid < '({edges[place + 1]},0)'"] if place + 1 < slices else []
+            condition = f" WHERE {' AND '.join(where)}" if where else ""
+            yield Statement(f"{insert}\n{select}{condition}", _COPY_SHARE / slices, f"copying the rows of {self.table}")
+
+    def comparison(self) -> str:
+        """A query with a row a partition: leaf, rows in the old table and in the new one, and whether they differ.
+
+        The fingerprint is the sum of a 64-bit hash of each row: it does not depend on the order of the rows, and unlike
+        an exclusive-or it changes when a row is doubled. On the old side the partition is worked out from the key, on
+        the new side it is where the server has put the row.
+        """
+        columns = ", ".join(identifier(column.name) for column in self.shape.columns)
+        row = f"ROW({columns})"
+        print_ = f"hash_record_extended({row}, 0)" if self.record_hash else f"hashtextextended({row}::text, 0)"
+        return f"""SELECT coalesce(o.leaf, n.leaf) AS leaf,
+       coalesce(o.rows, 0) AS old_rows, coalesce(n.rows, 0) AS new_rows,
+       (o.rows, o.print) IS DISTINCT FROM (n.rows, n.print) AS differs
+FROM (SELECT {self._expected_leaf()} AS leaf, count(*) AS rows, sum({print_}::numeric) AS print
+      FROM ONLY {quoting.table(self.table)} GROUP BY 1) o
+FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
+           FROM (SELECT tableoid, count(*) AS rows, sum({print_}::numeric) AS print
+                 FROM {quoting.table(self.incoming)} GROUP BY 1) g
+           JOIN pg_catalog.pg_class c ON c.oid = g.tableoid) n ON n.leaf = o.leaf"""
+
+    def _expected_leaf(self) -> str:
+        """SQL for the leaf's name that a row of the old table belongs to, from its key alone."""
+        outer = self._expected(self.layout, self.planned, self.incoming)
+        within = self.layout.within
+        if within is None:
+            return outer
+        inner = [
+            f"WHEN {literal(partition.name)} THEN "
+            f"{self._expected(within, partition.inner, self.incoming.sibling(partition.name))}"
+            for partition in self.planned
+            if partition.inner
+        ]
+        return f"CASE {outer} {' '.join(inner)} ELSE {outer} END"
+
+    def _expected(self, layout: Layout, planned: tuple[Planned, ...], parent: Name) -> str:
+        """SQL for the name of the partition of `parent`."""
+        rest = next((partition.name for partition in planned if isinstance(partition.bounds, CatchAll)), None)
+        otherwise = "NULL::text" if rest is None else f"{literal(rest)}::text"
+        column = identifier(layout.key[0])
+        if layout.by is By.RANGE:
+            edges, labels = _ranges_as_buckets(planned, rest)
+            thresholds = quoting.array([quoting.value(edge) for edge in edges], self.key_type)
+            names = quoting.array(["NULL" if label is None else literal(label) for label in labels], "text")
+            bucket = f"width_bucket({column}, {thresholds}) + 1"
+            return f"CASE WHEN {column} IS NULL THEN {otherwise} ELSE ({names})[{bucket}] END"
+        tests = [
+            f"WHEN {test} THEN {literal(partition.name)}"
+            for partition in planned
+            if (test := self._test(partition, layout, parent)) is not None
+        ]
+        if not tests:
+            return otherwise
+        return f"CASE {' '.join(tests)} ELSE {otherwise} END"
+
+    @staticmethod
+    def _test(partition: Planned, layout: Layout, parent: Name) -> str | None:
+        column = identifier(layout.key[0])
+        match partition.bounds:
+            case Listed(values=values):
+                among = ", ".join(quoting.value(value) for value in values if value is not None)
+                tests = ([f"{column} IN ({among})"] if among else []) + (
+                    [f"{column} IS NULL"] if None in values else []
+                )
+                return " OR ".join(tests)
+            case Hashed(modulus=modulus, remainder=remainder):
+                # The server's own function, so that both sides rest on different computations of the same rule.
+                return (
+                    f"satisfies_hash_partition({literal(str(parent))}::regclass, {modulus}, "
+                    f"{remainder}, {quoting.columns(layout.key)})"
+                )
+            case _:
+                return None
+
+    def _swap(self, keys: ddl.NewKeys) -> Iterator[Statement]:
+        table, old, incoming = (quoting.table(name) for name in (self.table, self.old_name, self.incoming))
+        yield Statement(f"LOCK TABLE {table} IN ACCESS EXCLUSIVE MODE", is_lock=True)
+        for sequence in self.shape.sequences:
+            column = identifier(sequence.column)
+            if sequence.is_identity:
+                new_sequence = f"pg_get_serial_sequence({literal(incoming)}, {literal(sequence.column)})"
+                yield Statement(
+                    f"SELECT setval({new_sequence}, last_value, is_called) FROM {quoting.table(sequence.name)}"
+                )
+            else:
+                yield Statement(f"ALTER SEQUENCE {quoting.table(sequence.name)} OWNED BY {incoming}.{column}")
+        for constraint in self.shape.constraints:
+            if constraint.is_key:
+                yield Statement(
+                    f"ALTER TABLE {table} RENAME CONSTRAINT {identifier(constraint.name)} "
+                    f"TO {identifier(self._old(constraint.name))}"
+                )
+        for index in self.shape.indexes:
+            yield Statement(
+                f"ALTER INDEX {quoting.table(self.table.sibling(index.name))} "
+                f"RENAME TO {identifier(self._old(index.name))}"
+            )
+        yield Statement(f"ALTER TABLE {table} RENAME TO {identifier(self.old_name.table)}")
+        yield Statement(f"ALTER TABLE {incoming} RENAME TO {identifier(self.table.table)}")
+        yield from keys.renames(self.table)
+        yield Statement(f"COMMENT ON TABLE {old} IS {literal(mark(self.table, self.shape.comment))}")
+
+    def _old(self, name: str) -> str:
+        return fit(name, "_before", 63)
+
+
+def _ranges_as_buckets(planned: tuple[Planned, ...], rest: str | None) -> tuple[list[Value], list[str | None]]:
+    """Sorted thresholds for width_bucket(), and the leaf of each bucket: one bucket more than thresholds."""
+    ranges = [(partition.bounds, partition.name) for partition in planned if isinstance(partition.bounds, Range)]
+    ends = {end[0] for bounds, _ in ranges for end in (bounds.from_, bounds.to) if end is not None}
+    edges = sorted(ends, key=lambda value: order((value,)))
+    starts = {bounds.from_[0]: name for bounds, name in ranges if bounds.from_ is not None}
+    below = next((name for bounds, name in ranges if bounds.from_ is None), rest)
+    return edges, [below, *(starts.get(edge, rest) for edge in edges)]
+
+
+_MARK = "slabrow: {table} as it was before its conversion"
+
+
+def mark(table: Name, comment: str | None) -> str:
+    """The comment by which an old table is known as one that may be dropped; an earlier comment stays behind it."""
+    return _MARK.format(table=table) + (f". {comment}" if comment else "")
+
+
+def unmarked(comment: str | None) -> tuple[Name, str | None] | None:
+    """Of an old table's comment the table that it was, and the comment that this had; None of another comment."""
+    begin, end = _MARK.split("{table}")
+    if comment is None or not comment.startswith(begin) or end not in comment:
+        return None
+    name, _, rest = comment.removeprefix(begin).partition(end)
+    return parse_name(name), rest.removeprefix(". ") or None
+
+
+def is_marked(comment: str | None, table: Name) -> bool:
+    return comment is not None and comment.startswith(_MARK.format(table=table))

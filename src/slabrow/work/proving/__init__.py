@@ -1,0 +1,1 @@
+"""Which partitions queries touch: predicted, planned and run."""

@@ -1,0 +1,42 @@
+"""Predictions that have asked the server what they cannot know: constants, and the order of values."""
+
+from collections.abc import Iterable, Sequence
+
+from slabrow.core.pruning.predict import Predictor
+from slabrow.core.sql.answers import Answers
+from slabrow.core.sql.constants import Surroundings
+from slabrow.servers.postgresql.ask.answering import answer
+from slabrow.servers.postgresql.ask.side_effects import Fence
+from slabrow.servers.postgresql.connection import Connection
+
+_ROUNDS = 3  # what a constant is worth decides which order is asked about next
+
+
+def new_answers(connection: Connection) -> Answers:
+    """None given yet."""
+    return Answers(version=connection.info.server_version // 10_000)
+
+
+def ask_ahead(
+    connection: Connection,
+    fence: Fence,
+    predictors: Sequence[Predictor],
+    asked: Iterable[tuple[str, Surroundings]],
+) -> None:
+    """Predicts every statement on every table, puts the questions that arise to the server, and takes up the answers.
+
+    All predictors share one set of answers. A few rounds for all statements together, and none where nothing is asked.
+    """
+    answers = predictors[0].answers if predictors else None
+    if answers is None:
+        return
+    statements = list(asked)
+    for _ in range(_ROUNDS):
+        for predictor in predictors:
+            for sql, around in statements:
+                predictor.touched(sql, around)
+        if not answers.open:
+            break
+        answer(connection, answers, fence)
+        for predictor in predictors:
+            predictor.refresh()

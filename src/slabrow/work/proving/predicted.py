@@ -1,0 +1,169 @@
+"""`prove` without a server, or before a layout exists: what each query will touch, from SQL and bounds alone (N36)."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from slabrow.core.pruning.predict import Predictor
+from slabrow.core.pruning.pruner import Touched
+from slabrow.core.pruning.verdicts import PrunedAt, verdict
+from slabrow.core.rewriting.mistakes import mistakes
+from slabrow.core.sql.answers import Answers
+from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.definitions import read_definitions
+from slabrow.core.sql.mentions import tables_in
+from slabrow.core.sql.parameters import parameters_in
+from slabrow.core.sql.schema import Schema
+from slabrow.core.table.tree import Tree
+from slabrow.core.values.errors import UsageError
+from slabrow.core.values.names import parse_name
+from slabrow.core.weighing.costs import Costs
+from slabrow.core.weighing.weighing import Growth, Weigher, tree_of
+from slabrow.core.weighing.workload_reading import TableWorkload
+from slabrow.files.query_file import FileQuery, Limit
+from slabrow.files.reading import read_text
+from slabrow.servers.postgresql.ask import predicting
+from slabrow.servers.postgresql.ask.side_effects import Fence
+from slabrow.servers.postgresql.connection import reading
+from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.postgresql.read.facts import table_facts
+from slabrow.work.context import Context
+from slabrow.work.proving.answered import ask_ahead, new_answers
+from slabrow.work.proving.proof import NOT_TOUCHED, Generic, Proof, ProveResult, Slipped, Unproven, brings_limit
+
+
+@dataclass(frozen=True, slots=True)
+class _Known:
+    """What predictions stand on. rows: of each leaf, where somebody knows."""
+
+    trees: Sequence[Tree]
+    schema: Schema
+    zone: ZoneInfo
+    now: datetime
+    rows: Mapping[str, int]
+
+
+def prove_offline(
+    context: Context, queries: Sequence[FileQuery], schema_file: Path, *, at_most: int | None = None
+) -> ProveResult:
+    """From DDL alone. The session's time zone is the file's own `SET timezone`, else UTC.
+
+    Raises UsageError when the file cannot be read, or defines no partitioned table.
+    """
+    definitions = read_definitions(read_text(schema_file, "schema file", "--schema"), str(schema_file))
+    trees = [definitions.tree(root) for root in definitions.roots()]
+    if not trees:
+        raise UsageError(
+            f"{schema_file} defines no partitioned table",
+            found=f"it creates {', '.join(map(str, definitions.tables))}",
+            fix="give the DDL with PARTITION BY, and its partitions",
+        )
+    known = _Known(trees, definitions.schema(), definitions.zone, context.now, {})
+    return _predicted(known, _predictors(known, context), queries, at_most)
+
+
+def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: int | None = None) -> ProveResult:
+    """As if every table were as the layout file says: its partitions are worked out from the statistics.
+
+    Raises LayoutError when a layout does not fit its table.
+    """
+    layouts = context.layouts()
+    names = {name for query in queries for name in tables_in(query.sql) or ()}
+    trees: list[Tree] = []
+    rows: dict[str, int] = {}
+    with context.connected() as connection:
+        with reading(connection, "read the tables"):
+            schema = predicting.schema(connection, {*names, *(layout.table for layout in layouts)})
+            for layout in layouts:
+                facts = table_facts(connection, layout.table)
+                layout.check_columns(facts.columns, facts.spelling)
+                weigher = Weigher(facts, TableWorkload((), (), 0.0), Costs(), context.now, Growth(), None, False)
+                trees.append(tree_of(facts, layout, weigher.planned(layout)))
+        zone = catalogue.time_zone(connection) or ZoneInfo("UTC")
+        known = _Known(trees, schema, zone, context.now, rows)
+        predictors = _predictors(known, context, new_answers(connection))
+        asked = [(query.sql, _around(query, known)) for query in queries]
+        ask_ahead(connection, Fence(connection), predictors, asked)
+    return _predicted(known, predictors, queries, at_most)
+
+
+def _predictors(known: _Known, context: Context, answers: Answers | None = None) -> list[Predictor]:
+    chosen = parse_name(context.table) if context.table else None
+    return [
+        Predictor(tree, known.schema, answers=answers)
+        for tree in known.trees
+        if chosen is None or (tree.table.table == chosen.table and chosen.schema in (None, tree.table.schema))
+    ]
+
+
+def _around(query: FileQuery, known: _Known) -> Surroundings:
+    unvalued = not query.params and bool(parameters_in(query.sql))
+    return Surroundings(known.zone, known.now, None if unvalued else query.params)
+
+
+def _predicted(
+    known: _Known, predictors: Sequence[Predictor], queries: Sequence[FileQuery], at_most: int | None
+) -> ProveResult:
+    proofs: list[Proof] = []
+    unproven: list[Unproven] = []
+    for query in queries:
+        around = _around(query, known)
+        limit = query.limit or (Limit(at_most) if at_most is not None else None)
+        found = [proof for each in predictors if (proof := _proof(query, each, around, known, limit)) is not None]
+        proofs += found
+        if not found:
+            names = tables_in(query.sql)
+            reason = "is not understood" if names is None else NOT_TOUCHED
+            unproven.append(Unproven(query, reason, names is None, brings_limit(query)))
+    leaves = {each.tree.spelling: tuple(leaf.spelling for leaf in each.tree.leaves) for each in predictors}
+    return ProveResult(tuple(proofs), tuple(unproven), leaves)
+
+
+def _proof(
+    query: FileQuery, predictor: Predictor, around: Surroundings, known: _Known, limit: Limit | None
+) -> Proof | None:
+    """None when the query does not read the table."""
+    touched = predictor.touched(query.sql, around)
+    if touched is None:
+        return None
+    tree = predictor.tree
+    total = len(tree.leaves)
+    started = tuple(sorted(touched.started))
+    proof = Proof(
+        query,
+        tree.spelling,
+        total,
+        started,
+        None,
+        None,
+        verdict(len(started), total),
+        _pruned_at(touched, total),
+        _rows(started, known.rows),
+        _rows((leaf.spelling for leaf in tree.leaves), known.rows),
+        limit=limit,
+        mistakes=tuple(Slipped(each) for each in mistakes(query.sql, tree, known.schema, around)),
+    )
+    if query.params:
+        later = predictor.touched(query.sql, replace(around, is_generic=True))
+        if later is not None:
+            leaves = tuple(sorted(later.started))
+            proof = replace(proof, generic=Generic(leaves, _pruned_at(later, total), leaves))
+    if len(started) <= 1:
+        return proof
+    rewriting = predictor.rewrite(query.sql, around)
+    reasons = predictor.reasons(query.sql, around)
+    return replace(proof, reasons=reasons, rewrite=rewriting.rewrite, unequal=rewriting.unequal)
+
+
+def _rows(leaves: Iterable[str], rows: Mapping[str, int]) -> int:
+    return sum(rows.get(leaf, 0) for leaf in leaves)
+
+
+def _pruned_at(touched: Touched, total: int) -> PrunedAt:
+    if touched.may_prune_running:
+        return PrunedAt.RUN
+    if len(touched.started) < len(touched.planned):
+        return PrunedAt.START
+    return PrunedAt.PLAN if len(touched.planned) < total else PrunedAt.NEVER

@@ -1,0 +1,1 @@
+"""The routine upkeep: what is observed, decided and done for each table."""

@@ -1,0 +1,194 @@
+"""Does what upkeep has decided, one action after the other, and writes down in the ledger how each ended."""
+
+import time
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from slabrow.core.table.layout import Layout
+from slabrow.core.upkeep.actions import Archive, Sweep
+from slabrow.core.upkeep.statements import Statement, Transaction
+from slabrow.core.values.errors import Outdated, ServerError
+from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.ledger import Entry, Ledger
+from slabrow.servers.postgresql.write import ddl
+from slabrow.servers.postgresql.write.sweeping import ROWS_SETTING
+from slabrow.work import runner
+from slabrow.work.context import Context
+from slabrow.work.tending import archive
+from slabrow.work.tending.upkeep_result import State, Tended
+
+SWEEPS = 3  # times that a sweep is tried: the last one wholly under the lock
+
+
+@dataclass(slots=True)
+class _Course:
+    """How a run goes. lock_waits: tries that got no lock; begun: the ledger's number of what is not ended yet."""
+
+    lock_waits: int = 0
+    begun: int | None = None
+
+    def wait(self) -> None:
+        self.lock_waits += 1
+
+
+@dataclass(frozen=True, slots=True)
+class Doing:
+    """What all actions of a run share. run: its number in the ledger; ledger: None for none."""
+
+    context: Context
+    connection: Connection
+    ledger: Ledger | None
+    run: str
+    course: _Course = field(default_factory=_Course)
+
+    def do(self, tended: Tended, layout: Layout, upkeep: ddl.Upkeep) -> Tended:
+        """Does one action, and says what became of it. Raises Refusal, and Stopped when the server is gone."""
+        if tended.transaction is None or tended.state is State.SKIPPED:
+            return tended
+        began, waits = time.monotonic(), self.course.lock_waits
+        try:
+            match tended.action:
+                case Archive():
+                    done = self._archived(tended, layout)
+                case Sweep():
+                    done = self._swept(tended, upkeep)
+                case _:
+                    done = self._ran(tended)
+        except ServerError as error:
+            if self.connection.closed:
+                raise
+            text = error.found or error.problem
+            self.write(replace(tended, lock_waits=self.course.lock_waits - waits), "failed", _since(began), text)
+            done = replace(tended, state=State.FAILED, text=text)
+        return replace(done, duration_ms=round(_since(began), 3), lock_waits=self.course.lock_waits - waits)
+
+    def told(self, tended: Tended) -> Tended:
+        """Says what became of an action as soon as it is known."""
+        if tended.state is not State.SKIPPED:
+            self.context.tell(
+                {
+                    "at": datetime.now(UTC).isoformat(timespec="milliseconds"),
+                    "run": self.run,
+                    "action": tended.action.kind,
+                    "table": str(tended.action.table),
+                    "partition": str(tended.action.partition),
+                    "state": str(tended.state),
+                    "rows": tended.rows,
+                    "duration_ms": tended.duration_ms,
+                    "lock_waits": tended.lock_waits,
+                    "text": tended.text,
+                }
+            )
+        return tended
+
+    def _run(self, transaction: Transaction) -> None:
+        context = self.context
+        runner.run(
+            self.connection, [transaction], context.lock_wait_ms, context.progress, context.say,
+            deadline_ms=context.lock_deadline_ms, waited=self.course.wait,
+        )  # fmt: skip
+
+    def _ran(self, tended: Tended) -> Tended:
+        assert tended.transaction is not None
+        began = time.monotonic()
+        transaction = tended.transaction
+        if self.ledger is not None and transaction.is_atomic:
+            # In the same transaction: what is done is in the ledger, and what is not is not, wherever it is killed.
+            entry = Statement(self.ledger.insertion(self._entry(tended, "done", None)))
+            transaction = replace(transaction, statements=(*transaction.statements, entry))
+        elif self.ledger is not None:
+            # What may not stand in a transaction is written down before: a kill leaves an entry that has no end.
+            self.course.begun = self.ledger.begin(self._entry(tended, "begun", None))
+        self._run(transaction)
+        if not transaction.is_atomic:
+            self.write(tended, "done", _since(began))
+        return replace(tended, state=State.DONE)
+
+    def _swept(self, tended: Tended, upkeep: ddl.Upkeep) -> Tended:
+        """Again when rows of the catch-all were changed while they were copied, and at last wholly under the lock."""
+        began = time.monotonic()
+        for attempt in range(1, SWEEPS + 1):
+            if attempt == SWEEPS:
+                under_lock = replace(upkeep, copying=None)
+                tended = replace(tended, transaction=under_lock.transaction(tended.action))
+            transaction = tended.transaction
+            assert transaction is not None
+            if self.ledger is not None:
+                entry = self.ledger.insertion(
+                    self._entry(tended, "done", None), rows_setting=ROWS_SETTING, before_ms=_since(began)
+                )
+                transaction = replace(transaction, statements=(*transaction.statements, Statement(entry)))
+            try:
+                self._run(transaction)
+                break
+            except Outdated:
+                if attempt == SWEEPS:
+                    raise
+        moved = self.connection.execute(f"SELECT current_setting('{ROWS_SETTING}')::bigint".encode()).fetchone()
+        return replace(tended, state=State.DONE, rows=moved[0] if moved else None)
+
+    def _archived(self, tended: Tended, layout: Layout) -> Tended:
+        assert tended.transaction is not None
+        folder = Path(layout.archive_to or "archive")
+        folder = self.context.layout_file.parent / folder / (self.context.server or "")
+        began = time.monotonic()
+        archived = archive.archive(self.connection, tended.action, layout, folder, self.context)
+        entry: tuple[Statement, ...] = ()
+        if self.ledger is not None:
+            details = {"manifest": str(archived.path), "sha256": archived.manifest.sha256}
+            written = self._entry(tended, "done", None, archived.manifest.rows, details=details)
+            entry = (Statement(self.ledger.insertion(written, before_ms=_since(began))),)
+        statements = (
+            *archived.guard,
+            *tended.transaction.statements,
+            *entry,
+        )
+        transaction = replace(tended.transaction, statements=statements)
+        self._run(transaction)
+        archive.has_left(archived)
+        return replace(tended, state=State.DONE, text=f"written to {archived.path}", rows=archived.manifest.rows)
+
+    def _entry(
+        self,
+        tended: Tended,
+        state: str,
+        duration_ms: float | None,
+        rows: int | None = None,
+        note: str | None = None,
+        details: dict[str, str] | None = None,
+    ) -> Entry:
+        action, transaction = tended.action, tended.transaction
+        statements = () if transaction is None else transaction.statements
+        return Entry(
+            action.kind,
+            str(action.table),
+            action.partition.table,
+            state,
+            self.context.now,
+            self.context.is_machine_clock,
+            self.run,
+            tuple(each.sql for each in statements if isinstance(each, Statement)),
+            duration_ms,
+            rows,
+            tended.lock_waits,
+            note,
+            details,
+        )
+
+    def write(self, tended: Tended, state: str, duration_ms: float, note: str | None = None) -> None:
+        """Writes down how an action ended: ends the entry that was begun for it, else adds one. Raises ServerError."""
+        if self.ledger is None:
+            return
+        begun, self.course.begun = self.course.begun, None
+        if begun is not None:
+            with suppress(ServerError):  # a role that may only add to the ledger adds an entry of its own
+                self.ledger.end(begun, state, duration_ms, tended.lock_waits, note)
+                return
+        self.ledger.write(self._entry(tended, state, duration_ms, note=note))
+
+
+def _since(began: float) -> float:
+    """Milliseconds. began: of the monotonic clock."""
+    return (time.monotonic() - began) * 1_000

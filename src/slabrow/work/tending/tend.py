@@ -1,0 +1,186 @@
+"""`tend`: the routine upkeep. Creates what lies ahead, sweeps the catch-all, retires what is past `keep` (N39–N45)."""
+
+import uuid
+from collections.abc import Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import nullcontext
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.tree import Tree
+from slabrow.core.upkeep.findings import Finding
+from slabrow.core.upkeep.guards import guard_clock, guard_grid
+from slabrow.core.upkeep.reconcile import reconcile
+from slabrow.core.values.errors import ServerError, SlabrowError
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name
+from slabrow.servers.postgresql.ledger import Ledger
+from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.postgresql.read.tree_rows import Rows
+from slabrow.work.context import Context, Event, unseen
+from slabrow.work.tending.table_clock import Moments
+from slabrow.work.tending.trees_ahead import TreesAhead
+from slabrow.work.tending.upkeep_result import TableReport, TendResult
+
+if TYPE_CHECKING:
+    from slabrow.work.tending.table_upkeep import Keeping
+
+
+SIDE_BY_SIDE = 4  # servers at a time
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """go: do it; retiring: how many partitions may leave, by name; ledger_schema: None for no ledger.
+
+    with_sizes   whether the bytes of tables that need nothing are wanted
+    """
+
+    go: bool
+    retiring: int | None = None
+    ledger_schema: str | None = None
+    with_sizes: bool = False
+
+
+def tend(context: Context, layouts: Iterable[Layout], asked: Asked, ahead: "TreesAhead | None" = None) -> TendResult:
+    """Does, or without `go` proposes, what each layout needs at the context's `now`.
+
+    ahead   the session, where the trees of these tables have been asked for already
+    A failure on one table is reported and never stops the others.
+    Raises Refusal when the clocks do not agree, ServerError when the server cannot be reached.
+    """
+    layouts = tuple(layouts)
+    names = [layout.table for layout in layouts]
+    note, barred = None, None
+    with (
+        nullcontext(ahead)
+        if ahead is not None
+        else TreesAhead(context.dsn, names, with_sizes=asked.with_sizes) as trees_ahead
+    ):
+        reports, numbered = _looked_at(layouts, trees_ahead.parts(), context.now)
+        connection = trees_ahead.connection()
+        ledger = Ledger(connection, asked.ledger_schema) if asked.ledger_schema is not None else None
+        if context.is_machine_clock:
+            guard_clock(context.now, catalogue.moment(connection), ledger.last_clock() if ledger else None)
+        elif asked.go:
+            context.guard_pretended_clock(catalogue.moment(connection))
+        if ledger is not None and asked.go:
+            # If the ledger exists but cannot be used, nothing leaves: the ledger may contain holds.
+            exists = ledger.version() > 0
+            try:
+                ledger.prepare()
+            except ServerError as error:
+                barred = error if exists else None
+                note = f"{error.problem}: {error.found}; {error.fix}"
+                ledger = None
+        moments = Moments(context, connection, ledger, asked.go)
+        keeping = None
+        for layout in layouts:
+            if layout.table in reports:
+                continue
+            try:
+                tree = numbered.get(layout.table)
+                if tree is not None and (idle := _idle_at(moments, layout, tree)) is not None:
+                    reports[layout.table] = idle
+                    continue
+                keeping = keeping or _keeping(moments, asked, barred)
+                reports[layout.table] = keeping.tend(layout)
+            except SlabrowError as error:
+                if connection.closed:
+                    raise
+                reports[layout.table] = TableReport(layout, error=error)
+    return TendResult(context.now, tuple(reports[name] for name in names), note)
+
+
+def tend_on(
+    context: Context, servers: Sequence[tuple[str, str]], layouts: Sequence[Layout], asked: Asked
+) -> TendResult:
+    """As `tend`, on several servers side by side. servers: the name and the DSN of each.
+
+    One that cannot be reached, or refuses, is reported at each of its tables and never stops the others.
+    """
+
+    def on_one(server: tuple[str, str]) -> TendResult:
+        name, dsn = server
+
+        def tell(event: Event) -> None:
+            context.tell({**event, "server": name})
+
+        try:
+            result = tend(replace(context, dsn=dsn, server=name, progress=unseen, tell=tell), layouts, asked)
+        except SlabrowError as error:
+            result = TendResult(context.now, tuple(TableReport(layout, error=error) for layout in layouts))
+        return replace(result, reports=tuple(replace(report, server=name) for report in result.reports))
+
+    with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
+        results = list(pool.map(on_one, servers))
+    notes = [f"{name}: {result.note}" for (name, _), result in zip(servers, results, strict=True) if result.note]
+    return TendResult(
+        context.now, tuple(report for each in results for report in each.reports), "; ".join(notes) or None
+    )
+
+
+def _looked_at(
+    layouts: Sequence[Layout], parts: Iterable[Rows], now: datetime
+) -> tuple[dict[Name, TableReport], dict[Name, Tree]]:
+    """The reports of tables that need nothing, as most of most runs do; and those whose key has to be looked at first.
+
+    The parts are looked at as they come: meanwhile the server reads the next one.
+    """
+    by_name = {layout.table: layout for layout in layouts}
+    reports: dict[Name, TableReport] = {}
+    numbered: dict[Name, Tree] = {}
+    for rows in parts:
+        for name, tree in catalogue.trees(rows).items():
+            layout = by_name.get(name)
+            if layout is None:
+                continue  # the file has changed since its tables were asked for
+            if layout.by is By.RANGE and not tree.kinds[0].is_time:
+                numbered[name] = tree
+            elif (idle := _idle(layout, tree, now)) is not None:
+                reports[name] = idle
+    return reports, numbered
+
+
+def _idle_at(moments: Moments, layout: Layout, tree: Tree) -> TableReport | None:
+    """As `_idle`, of a table whose key is a number: where it has got to is what time it is."""
+    try:
+        now = moments.now(layout, tree)
+        counted, unknown = moments.counted(layout, tree, now)
+    except SlabrowError:
+        return None
+    return _idle(layout, tree, now, counted, unknown)
+
+
+def _idle(
+    layout: Layout,
+    tree: Tree,
+    now: datetime | int,
+    counted: Layout | None = None,
+    unknown: Sequence[Finding] = (),
+) -> TableReport | None:
+    """The report of a table that needs nothing; None for one that has to be looked at.
+
+    counted, unknown   as of `Moments.counted`, for a key that is a number
+    """
+    try:
+        due = reconcile(counted or layout, tree, now)
+        if any(finding.code == "foreign_partition" for finding in due.leftovers):
+            guard_grid(layout, tree)
+    except SlabrowError:
+        return None
+    catch_all = tree.catch_all
+    is_swept = layout.by is By.RANGE or layout.takes_new_values
+    may_lie = is_swept and catch_all is not None and not all(leaf.is_empty for leaf in tree.leaves_of(catch_all))
+    return None if due.actions or may_lie else TableReport(layout, (), (*due.leftovers, *unknown), None, tree, now)
+
+
+def _keeping(moments: Moments, asked: Asked, barred: SlabrowError | None) -> "Keeping":
+    """With what most runs never need, and load only then."""
+    from slabrow.work.tending.action_runner import Doing
+    from slabrow.work.tending.table_upkeep import Keeping
+
+    doing = Doing(moments.context, moments.connection, moments.ledger, str(uuid.uuid4()))
+    return Keeping(moments, doing, asked.go, asked.retiring, barred)

@@ -1,0 +1,1 @@
+"""Candidate layouts against the real workload."""
