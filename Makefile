@@ -4,13 +4,16 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 PIP    := $(BIN)/pip --disable-pip-version-check install --quiet --constraint constraints.txt
 
-.PHONY: demo test check format bench screenshots clean
+.PHONY: demo test quick check format bench screenshots clean
 
 demo: $(VENV)/.embedded
 	@$(BIN)/slabrow demo
 
 test: $(VENV)/.dev
 	@$(BIN)/python -m tests
+
+quick: $(VENV)/.dev
+	@$(BIN)/python -m tests --quick
 
 check: $(VENV)/.dev
 	@$(BIN)/ruff format --quiet --check src tests benchmarks docs

@@ -1,6 +1,8 @@
 """Real servers, started once a run, and the built program: the ladder on which the other tests stand."""
 
 import atexit
+import gc
+import io
 import itertools
 import json
 import os
@@ -9,6 +11,7 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import unittest
 from contextlib import contextmanager
@@ -56,19 +59,58 @@ def rehearsing(arguments):
     return arguments
 
 
-def run(*arguments, env=None, cwd=None, stdin=None, timeout=240, pretends=True):
-    """The built program, as a user starts it. Returns the finished process with its output as text."""
-    arguments = rehearsing(arguments) if pretends else arguments
+def run(*arguments, env=None, cwd=None, stdin=None, timeout=240, pretends=True, built=False):
+    """A command, as a user starts it. Returns the finished run: `returncode`, and `stdout` and `stderr` as text.
+
+    built   the built program, in a process of its own: for what belongs to a process, as signals, streams and
+            encodings. Else the same code in this process, which starts fifty times faster. Threads run the program:
+            working folder, environment and streams are one for all threads of a process.
+    """
+    arguments = tuple(map(str, rehearsing(arguments) if pretends else arguments))
     environment = {name: value for name, value in os.environ.items() if not name.startswith(("PG", "SLABROW_DSN"))}
+    environment.update(env or {})
+    if not built and threading.current_thread() is threading.main_thread():
+        return _in_process(arguments, environment, cwd, stdin, timeout)
     return subprocess.run(
-        [str(PROGRAM), *map(str, arguments)],
+        [str(PROGRAM), *arguments],
         capture_output=True,
         text=True,
         cwd=cwd,
         input=stdin,
-        env={**environment, **(env or {})},
+        env=environment,
         timeout=timeout,
     )
+
+
+def _in_process(arguments, environment, cwd, stdin, timeout):
+    """`cli.main` with captured streams. Everything that it changes in the process is as before afterwards."""
+    from slabrow.cli.main import main
+
+    before = os.environ.copy(), os.getcwd(), signal.getsignal(signal.SIGTERM), sys.unraisablehook, gc.get_threshold()
+    streams = sys.stdin, sys.stdout, sys.stderr
+    sys.stdin, sys.stdout, sys.stderr = (
+        io.TextIOWrapper(io.BytesIO(text.encode()), encoding="utf-8", write_through=True)
+        for text in (stdin or "", "", "")
+    )
+    os.environ.clear()
+    os.environ.update(environment)
+    try:
+        os.chdir(cwd or before[1])
+        with ended_after(timeout):
+            try:
+                code = main(list(arguments))
+            except SystemExit as left:  # argparse leaves in this way after --help
+                code = left.code or 0
+        written = [stream.buffer.getvalue().decode() for stream in (sys.stdout, sys.stderr)]
+        return subprocess.CompletedProcess(("slabrow", *arguments), code, *written)
+    finally:
+        sys.stdin, sys.stdout, sys.stderr = streams
+        os.environ.clear()
+        os.environ.update(before[0])
+        os.chdir(before[1])
+        signal.signal(signal.SIGTERM, before[2])
+        sys.unraisablehook = before[3]
+        gc.set_threshold(*before[4])
 
 
 def begin(*arguments, env=None, cwd=None):
@@ -93,11 +135,11 @@ def ended_after(seconds):
         raise AssertionError(f"not at an end after {seconds} s")
 
     before = signal.signal(signal.SIGALRM, hangs)
-    signal.alarm(seconds)
+    left = signal.alarm(seconds)
     try:
         yield
     finally:
-        signal.alarm(0)
+        signal.alarm(left)
         signal.signal(signal.SIGALRM, before)
 
 
@@ -106,7 +148,11 @@ def validator(command: str) -> Draft202012Validator:
     return Draft202012Validator(json.loads((ROOT / "docs" / "json" / f"{command}.schema.json").read_text()))
 
 
-class DatabaseTest(unittest.TestCase):
+class ServerTest(unittest.TestCase):
+    """Tests that need a server: `python -m tests --quick` leaves them out."""
+
+
+class DatabaseTest(ServerTest):
     """A database and a folder of its own for each test, on the newest server unless `version` says otherwise."""
 
     version: int | None = None
@@ -130,18 +176,18 @@ class DatabaseTest(unittest.TestCase):
     def layout(self, text: str) -> None:
         (self.folder / "slabrow.toml").write_text(text)
 
-    def slabrow(self, *arguments, code=0, env=None, dsn=None):
+    def slabrow(self, *arguments, code=0, env=None, dsn=None, built=False):
         """Runs the program on this test's database, in its folder, and checks the exit code."""
-        done = run(*arguments, env={"SLABROW_DSN": dsn or self.dsn, **(env or {})}, cwd=self.folder)
+        done = run(*arguments, env={"SLABROW_DSN": dsn or self.dsn, **(env or {})}, cwd=self.folder, built=built)
         self.assertEqual(
             code, done.returncode, f"slabrow {' '.join(map(str, arguments))}\n{done.stdout}\n{done.stderr}"
         )
         self.assertNotIn("Traceback", done.stderr)
         return done
 
-    def attempt(self, *arguments):
+    def attempt(self, *arguments, built=False):
         """As `slabrow`, with whatever exit code it has but that of a fault of its own."""
-        done = run(*arguments, env={"SLABROW_DSN": self.dsn}, cwd=self.folder)
+        done = run(*arguments, env={"SLABROW_DSN": self.dsn}, cwd=self.folder, built=built)
         self.assertNotIn("fault in Slabrow", done.stderr, arguments)
         self.assertNotIn("Traceback", done.stderr, arguments)
         self.assertIn(done.returncode, (0, 1, 2, 3, 4), arguments)
@@ -168,6 +214,17 @@ class DatabaseTest(unittest.TestCase):
         command = [program, "-X", "-q", "-f", self.folder / file, self.dsn]
         done = subprocess.run(command, capture_output=True, text=True, cwd=self.folder)
         self.assertEqual((0, ""), (done.returncode, done.stderr), done.stderr)
+
+    def is_killed_midway(self, actions, *arguments):
+        """Kills the program once it has written so many actions into the ledger. False when it had ended by then."""
+        entries = "SELECT count(*) FROM slabrow.ledger"
+        wanted = self.value(entries) + actions
+        process = begin(*arguments, cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+        while process.poll() is None and self.value(entries) < wanted:
+            time.sleep(0.002)
+        process.kill()
+        process.communicate()
+        return process.returncode == -signal.SIGKILL
 
     def wait_until(self, query, seconds=20):
         """Until a query says true."""

@@ -138,7 +138,7 @@ class ValueTest(unittest.TestCase):
         ]:
             with self.subTest(text=text), self.assertRaises(UsageError) as raised:
                 parse_value(text, kind)
-            self.assertIn("such as", raised.exception.fix + " such as" * (kind is Kind.BOOL))
+            self.assertIn("write true or false" if kind is Kind.BOOL else "such as", raised.exception.fix)
 
     @given(st.datetimes(timezones=st.just(UTC)))
     def test_an_instant_is_spelled_so_that_it_is_read_back(self, instant):

@@ -13,7 +13,7 @@ import numpy as np
 from slabrow.demo.data import Demo, coop_sizes
 from slabrow.servers.postgresql.connection import connect
 from slabrow.servers.postgresql.private import server as private
-from tests.support import DatabaseTest, begin, binaries, run
+from tests.support import DatabaseTest, ServerTest, begin, binaries, run
 
 SAID = (
     "slabrow: convert.sql is written; nothing has been done",
@@ -22,7 +22,7 @@ SAID = (
 SMALL = ("--rows", "20000")
 
 
-class DemoTest(unittest.TestCase):
+class DemoTest(ServerTest):
     def setUp(self):
         folder = tempfile.TemporaryDirectory(prefix="slabrow-test-")
         self.addCleanup(folder.cleanup)
@@ -147,7 +147,7 @@ class DataTest(unittest.TestCase):
         )
 
 
-class PrivateServerTest(unittest.TestCase):
+class PrivateServerTest(ServerTest):
     def test_a_chosen_folder_without_postgresql_is_refused(self):
         done = run("demo", env={"SLABROW_PG_BIN": "/nonexistent"})
         self.assertEqual(3, done.returncode)

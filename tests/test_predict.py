@@ -69,7 +69,7 @@ def condition(columns, constants, depth=2):
 
 
 SHAPES = [
-    "SELECT * FROM t WHERE {}", "SELECT count(*) FROM ONLY_T t WHERE {}".replace("ONLY_T ", ""), "SELECT 1 FROM other o JOIN t ON o.n = t.v_ AND {}",
+    "SELECT * FROM t WHERE {}", "SELECT count(*) FROM t WHERE {}", "SELECT 1 FROM other o JOIN t ON o.n = t.v_ AND {}",
     "SELECT 1 FROM t LEFT JOIN other o ON o.n = 1 WHERE {}", "SELECT 1 FROM other o LEFT JOIN t ON o.n = 1 WHERE {}",
     "SELECT 1 FROM t FULL JOIN other o ON o.n = 1 WHERE {}", "WITH c AS (SELECT * FROM t WHERE {}) SELECT * FROM c",
     "SELECT 1 FROM t WHERE {} UNION ALL SELECT 1 FROM t WHERE false", "SELECT * FROM other WHERE EXISTS (SELECT FROM t WHERE {})",

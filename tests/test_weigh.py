@@ -16,7 +16,7 @@ from slabrow.core.statistics.sample import column_statistics
 from slabrow.core.values.names import Name
 from slabrow.core.weighing.windows import most_touched
 from slabrow.servers.postgresql.read import catalogue
-from tests.support import DatabaseTest, binaries
+from tests.support import DatabaseTest, ServerTest, binaries
 
 NOW = ("--now", "2026-03-01")
 
@@ -346,7 +346,7 @@ class SampleTest(DatabaseTest):
                 self.assertAlmostEqual(server.commonest_share or 0, ours.commonest_share or 0, delta=0.01)
 
 
-class StatementStatisticsTest(unittest.TestCase):
+class StatementStatisticsTest(ServerTest):
     """On a server that has the extension; Debian's has."""
 
     def test_normalised_statements_are_weighed_with_stand_ins(self):
