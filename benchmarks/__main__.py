@@ -25,7 +25,7 @@ from slabrow.demo.data import Demo, Table
 from slabrow.demo.load import copy_in, load
 from slabrow.demo.schema import LAYOUTS, TABLES
 from slabrow.files.server_log import read_log
-from slabrow.servers.postgresql.private.server import PrivateServer, start
+from slabrow.servers.postgresql.private.server import PrivatePostgres, start
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 READINGS = int(os.environ.get("SLABROW_BENCH_ROWS", "2000000"))
@@ -52,7 +52,7 @@ def timed(work: Callable[[], object]) -> float:
 
 
 @contextmanager
-def private_server() -> Iterator[PrivateServer]:
+def private_server() -> Iterator[PrivatePostgres]:
     server = start()
     try:
         yield server

@@ -22,10 +22,11 @@ from slabrow.core.sql.constants import Surroundings
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.ask import predicting
 from slabrow.servers.postgresql.ask.plans import read_plan
-from slabrow.servers.postgresql.ask.side_effects import Fence
+from slabrow.servers.postgresql.ask.side_effects import PostgresFence
 from slabrow.servers.postgresql.connection import Connection, connect
 from slabrow.servers.postgresql.private.server import find_binaries, start
 from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.postgresql.session import PostgresSession
 from slabrow.work.proving.answered import ask_ahead, new_answers
 
 LAYOUTS = (
@@ -164,7 +165,7 @@ def prepared(connection: Connection, layout: Layout) -> tuple[Predictor, Surroun
         connection.execute(f"INSERT INTO o VALUES ({value}, 1)".encode())
     connection.execute("ANALYZE t, o")
     tree = catalogue.tree(connection, Name("public", "t"))
-    answers = new_answers(connection)
+    answers = new_answers(PostgresSession(connection))
     schema = predicting.schema(connection, [Name(None, each) for each in ("t", "o", "w", "wj", "wg", "wu")])
     predictor = Predictor(tree, schema, answers=answers)
     zone = catalogue.time_zone(connection)
@@ -215,7 +216,7 @@ def judge(connection: Connection, layout: Layout, tally: Tally, verbose: bool) -
 
 def asked_ahead(connection: Connection, predictor: Predictor, asked: list[str], around: Surroundings) -> Predictor:
     """The predictor with the answers to all that these statements ask."""
-    ask_ahead(connection, Fence(connection), [predictor], [(sql, around) for sql in asked])
+    ask_ahead(PostgresSession(connection), PostgresFence(connection), [predictor], [(sql, around) for sql in asked])
     return predictor
 
 

@@ -19,9 +19,9 @@ from slabrow.core.values.errors import SlabrowError
 from slabrow.files.archive_file import read_manifest
 from slabrow.files.layout_file import read_layouts
 from slabrow.files.query_file import read_queries
-from slabrow.files.script import quotes_on_one_line
 from slabrow.files.server_log import read_log
 from slabrow.files.value_file import read_keys
+from slabrow.servers.postgresql.write.script import quotes_on_one_line
 
 UNITS = {
     "comment": "/*", "dollars": "$a$ ", "escapes": "e'", "word": "e", "quotes": "'", "names": '"', "brackets": "(", "pairs": "''",

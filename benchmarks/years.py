@@ -21,7 +21,7 @@ from slabrow.files.layout_file import read_layouts
 from slabrow.servers.postgresql.connection import Connection, connect
 from slabrow.servers.postgresql.private.server import find_binaries, start
 from slabrow.work.context import Context
-from slabrow.work.tending.tend import Asked, tend
+from slabrow.work.tending.tend import TendOptions, tend
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 FIRST = datetime(2025, 1, 13, 3, tzinfo=UTC)
@@ -123,7 +123,7 @@ def _tended(dsn: str, file: Path, now: datetime, *, program: bool) -> tuple[list
             return [], run.stderr or run.stdout
         return [f"{each['kind']} {each['partition']}" for each in json.loads(run.stdout)["actions"]], None
     context = Context(dsn, file, None, now, is_machine_clock=False)
-    result = tend(context, read_layouts(file), Asked(True, None, "apiary"))
+    result = tend(context, read_layouts(file), TendOptions(True, None, "apiary"))
     error = None if result.error is None else str(result.error)
     return [f"{each.action.kind} {each.action.partition}" for each in result.actions], error
 

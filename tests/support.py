@@ -21,7 +21,7 @@ from pathlib import Path
 import psycopg
 from jsonschema import Draft202012Validator
 
-from slabrow.servers.postgresql.private.server import Binaries, PrivateServer, find_binaries, start
+from slabrow.servers.postgresql.private.server import Binaries, PrivatePostgres, find_binaries, start
 
 ROOT = Path(__file__).resolve().parent.parent
 PROGRAM = Path(sys.executable).with_name("slabrow")
@@ -38,7 +38,7 @@ def binaries() -> tuple[Binaries, ...]:
 
 
 @cache
-def server(version: int | None = None) -> PrivateServer:
+def server(version: int | None = None) -> PrivatePostgres:
     """A private server of that major version, or the newest; started once, gone when the tests end."""
     chosen = next(each for each in binaries() if version in (None, each.version))
     started = start(chosen, {"max_prepared_transactions": "0"}, hba=HBA)
@@ -54,7 +54,7 @@ HBA = "local all with_password scram-sha-256\nlocal all all trust\n"
 
 def rehearsing(arguments):
     """A run that changes something on another day than today must say so; most tests do, so it is said here."""
-    if "--now" in arguments and {"--go", "--hold", "--unhold"} & set(arguments):
+    if "--now" in arguments and {"--go", "--hold", "--end-hold"} & set(arguments):
         return (*arguments, "--pretend")
     return arguments
 

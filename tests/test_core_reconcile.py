@@ -108,7 +108,7 @@ class RangeTest(unittest.TestCase):
         strange = Range((date(2025, 11, 20),), (date(2026, 3, 10),))
         result = reconcile(layout, tree_of(layout, Kind.DATE, [strange]), datetime(2026, 6, 1, tzinfo=UTC))
         self.assertNotIn("held_0", [action.partition.table for action in result.actions])
-        self.assertEqual(["foreign_partition"], [finding.code for finding in result.leftovers])
+        self.assertEqual(["undeclared_partition"], [finding.code for finding in result.leftovers])
 
     def test_a_gap_beside_a_foreign_partition_is_filled_exactly(self):
         layout = monthly(catch_all=False, keep=None, from_=date(2026, 3, 1), ahead=parse_span("1 month"))

@@ -234,9 +234,9 @@ class SuffixTest(unittest.TestCase):
         for span, start, expected in [
             ("1 month", date(2026, 3, 1), "2026_03"),
             ("1 day", date(2026, 3, 17), "2026_03_17"),
-            ("1 week", date(2026, 3, 30), "2026w14"),
-            ("1 week", date(2020, 12, 28), "2020w53"),
-            ("1 quarter", date(2026, 4, 1), "2026q2"),
+            ("1 week", date(2026, 3, 30), "2026_w14"),
+            ("1 week", date(2020, 12, 28), "2020_w53"),
+            ("1 quarter", date(2026, 4, 1), "2026_q2"),
             ("1 year", date(2026, 1, 1), "2026"),
             ("1 hour", datetime(2026, 3, 17, 5), "2026_03_17t0500"),
             ("1000", 5000, "5000"),

@@ -209,11 +209,11 @@ class ClockTest(DatabaseTest):
             self.assertEqual(4, done.returncode, done.stdout + done.stderr)
 
     def test_nothing_is_held_or_let_go_without_go(self):
-        for option in ("--hold", "--unhold"):
+        for option in ("--hold", "--end-hold"):
             self.assertIn("--go", self.slabrow("tend", option, "event_1", code=1).stdout)
             self.assertIsNone(self.value("SELECT to_regclass('slabrow.ledger')"))
         self.slabrow("tend", "--hold", "event_1", "--go")
-        self.slabrow("tend", "--unhold", "event_1", code=1)
+        self.slabrow("tend", "--end-hold", "event_1", code=1)
         self.assertEqual(["hold"], [each["kind"] for each in self.json("history")["entries"]])
 
 

@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from slabrow.core.values.one_line import one_line
-from slabrow.files.script import comment_line, quotes_on_one_line
 from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.write.script import comment_line, quotes_on_one_line
 from tests.support import DatabaseTest, server, unittest
 from tests.test_program_convert import layout
 

@@ -203,7 +203,7 @@ class ArchiveTest(KeepingTest):
                 back = self.json("adopt", "--from-archive", path, "--go")
                 self.assertEqual(("done", "apiary.log", True), (back["state"], back["attached_to"], back["held"]))
                 self.assertEqual(["hold"], [each["code"] for each in self.json("tend", "--go", *LATER)["findings"]])
-                self.slabrow("tend", "--unhold", "apiary.log_2026_03", "--go")
+                self.slabrow("tend", "--end-hold", "apiary.log_2026_03", "--go")
                 self.assertEqual(before, self.sql("SELECT * FROM apiary.log_2026_03 ORDER BY log_id"))
                 self.assertIn("already", self.slabrow("adopt", "--from-archive", path, "--go", code=4).stderr)
         for kind in ("archive", "adopt"):
@@ -386,14 +386,14 @@ class GuardsTest(KeepingTest):
         self.sql(
             "COMMENT ON TABLE slabrow.ledger IS 'slabrow ledger, version 1'; DROP TABLE slabrow.growth"
         )  # an older one
-        self.slabrow("tend", "--unhold", "apiary.log_2026_03", "--go", *LATER)
+        self.slabrow("tend", "--end-hold", "apiary.log_2026_03", "--go", *LATER)
         self.json("tend", "--go", *LATER)
         self.assertEqual(
             0, self.value("SELECT count(*) FROM pg_inherits WHERE inhrelid = 'apiary.log_2026_03'::regclass")
         )
         error = self.slabrow("tend", "--hold", "log_2026_33", code=2).stderr
         self.assertIn("did you mean", error)
-        for arguments in (("--until", "2026-07-01"), ("--hold", "a", "--unhold", "a"), ("--check", "--go")):
+        for arguments in (("--until", "2026-07-01"), ("--hold", "a", "--end-hold", "a"), ("--check", "--go")):
             self.slabrow("tend", *arguments, code=2)
 
 

@@ -130,7 +130,7 @@ class TendTest(DatabaseTest):
         )
         self.write_layout(keep="2 months", ahead="2 months", catch_all=True)
         done = self.json("tend", "--go", "--now", "2026-05-02")
-        self.assertEqual(["foreign_partition"], [finding["code"] for finding in done["findings"]])
+        self.assertEqual(["undeclared_partition"], [finding["code"] for finding in done["findings"]])
         states = {action["partition"]: (action["state"], action["text"]) for action in done["actions"]}
         self.assertEqual("done", states["apiary.log_2026_05"][0])
         self.assertEqual("done", states["apiary.log_2026_06"][0])

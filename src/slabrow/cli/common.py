@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from slabrow.core.upkeep.statements import Transaction
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.one_line import one_line, without_controls
-from slabrow.work.context import Context, unsaid
+from slabrow.work.context import Context, ignore_message
 
 if TYPE_CHECKING:
     from slabrow.work.weighing.offline import Offline
@@ -129,8 +129,8 @@ def context(options: argparse.Namespace, table: str | None = None) -> Context:
         lock_wait_ms=parse_wait(getattr(options, "lock_wait", "2s")),
         is_machine_clock=options.now is None,
         pretends=getattr(options, "pretend", False),
-        warn=unsaid if options.quiet else remark,
-        say=_say if options.verbose else unsaid,
+        warn=ignore_message if options.quiet else remark,
+        say=_say if options.verbose else ignore_message,
     )
 
 
@@ -204,10 +204,10 @@ def progress(options: argparse.Namespace, asked: Context) -> Iterator[Context]:
 
 def write_script(options: argparse.Namespace, transactions: Iterable[Transaction], title: str, asked: Context) -> int:
     """Writes the statements to the file of --script and says so. Returns the exit code."""
-    from slabrow.files.script import script
     from slabrow.files.writing import write_file
+    from slabrow.servers.families import family_of
 
     path = Path(options.script)
-    write_file(path, script(transactions, title, asked.now))
+    write_file(path, family_of(asked.dsn).writer.script(tuple(transactions), title, asked.now))
     remark(f"{path} is written; nothing has been done")
     return 0

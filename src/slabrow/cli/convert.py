@@ -20,14 +20,17 @@ def run(options: argparse.Namespace) -> int:
 
 def _convert(options: argparse.Namespace) -> int:
     asked = context(options)
+    from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.convert import SHOWN
     from slabrow.show.output import show
     from slabrow.work.convert import convert
 
+    schema = read_ledger_schema(asked.layout_file)
+
     with progress(options, asked) as watched:
-        result = convert(watched, asked.layout(), go=options.go, old_name=options.old_name)
+        result = convert(watched, asked.layout(), schema, go=options.go, old_name=options.old_name)
     if options.script is not None:
-        return write_script(options, [result.transaction], f"Convert {result.layout.table} to {result.layout}", asked)
+        return write_script(options, result.transactions, f"Convert {result.layout.table} to {result.layout}", asked)
     show(SHOWN, result, options.format)
     return FINE
 

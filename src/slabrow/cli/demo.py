@@ -1,4 +1,4 @@
-"""`demo`: the whole job on made-up data. Starts a private PostgreSQL, loads it, and runs the commands of the story."""
+"""`demo`: the whole job on made-up data. Starts a private server, loads it, and runs the commands of the story."""
 
 import argparse
 import json
@@ -7,7 +7,7 @@ import shutil
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, closing, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,8 +16,8 @@ from slabrow.core.values.errors import Refusal, Stopped, UsageError
 
 if TYPE_CHECKING:
     from slabrow.demo.load import Tell
-    from slabrow.demo.story import Step
-    from slabrow.servers.postgresql.private.server import PrivateServer
+    from slabrow.demo.story import StoryStep
+    from slabrow.servers.protocols import PrivateServer
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -61,23 +61,22 @@ def run(options: argparse.Namespace) -> int:
 
 def _server(options: argparse.Namespace, ending: ExitStack) -> tuple[str, "PrivateServer | None"]:
     from slabrow.demo.load import refuse_existing, unload
-    from slabrow.servers.postgresql.connection import connect
-    from slabrow.servers.postgresql.private.server import start
+    from slabrow.servers.families import FAMILIES, open_session
 
     if options.dsn:
-        with connect(options.dsn) as connection:
-            refuse_existing(connection)
+        with closing(open_session(options.dsn)) as session:
+            refuse_existing(session)
 
         def drop() -> None:
-            with connect(options.dsn) as connection:
-                unload(connection)
+            with closing(open_session(options.dsn)) as session:
+                unload(session)
 
         ending.callback(drop)
         return options.dsn, None
-    server = start()
+    server = FAMILIES[0].private.start()
     ending.callback(server.stop)
     until = "stays until `slabrow demo --stop`" if options.keep_server else "is gone when this ends"
-    print(f"A private PostgreSQL {server.version} runs in {server.folder}; it {until}.")
+    print(f"A private {FAMILIES[0].traits.name} {server.version} runs in {server.folder}; it {until}.")
     return server.dsn, server
 
 
@@ -116,7 +115,7 @@ def _prepare(options: argparse.Namespace, dsn: str, server: "PrivateServer | Non
     from slabrow.demo.schema import LAYOUTS
     from slabrow.demo.workload import WORKLOAD
     from slabrow.files.query_file import parse_queries
-    from slabrow.servers.postgresql.connection import connect
+    from slabrow.servers.families import open_session
 
     Path("slabrow.toml").write_text(LAYOUTS, encoding="utf-8")
     Path("workload.sql").write_text(WORKLOAD, encoding="utf-8")
@@ -125,12 +124,12 @@ def _prepare(options: argparse.Namespace, dsn: str, server: "PrivateServer | Non
         f"Loading a federation of beekeeping cooperatives: {demo.readings:,} readings of {demo.hives:,} hives over "
         f"14 months, {demo.events:,} events, {demo.inspections:,} inspections. All of it is made up."
     )
-    with connect(dsn) as connection, _telling(options) as tell:
-        load(connection, demo, tell)
+    with closing(open_session(dsn)) as session, _telling(options) as tell:
+        load(session, demo, tell)
         print(f"Loaded and indexed in {time.monotonic() - began:.0f} s.")
         if server is not None:
             tell("running the workload, so that there is a server log")
-            runs = run_workload(connection, parse_queries(WORKLOAD, "workload.sql"), server.log, Path("server-log.csv"))
+            runs = run_workload(session, parse_queries(WORKLOAD, "workload.sql"), server.log, Path("server-log.csv"))
             print(
                 f"The federation's workload ran on it, {runs} statements: server-log.csv is the server's log of that."
             )
@@ -170,7 +169,7 @@ def _walk() -> None:
             _take(step)
 
 
-def _take(step: "Step") -> None:
+def _take(step: "StoryStep") -> None:
     import shlex
 
     from rich.text import Text
@@ -198,7 +197,7 @@ def _leave(dsn: str, server: "PrivateServer | None", folder: Path, is_plain: boo
     if server is not None:
         state = _state_file()
         state.parent.mkdir(parents=True, exist_ok=True)
-        state.write_text(json.dumps({"pid": server.postmaster_pid, "folder": str(server.folder), "dsn": dsn}))
+        state.write_text(json.dumps({"pid": server.main_pid, "folder": str(server.folder), "dsn": dsn}))
         state.chmod(0o600)
         server.let_go()
         print("`slabrow demo --stop` ends the server and removes its data. To try next:")
@@ -216,10 +215,10 @@ def _state_file() -> Path:
 
 
 def _refuse_second_server() -> None:
-    from slabrow.servers.postgresql.private.server import is_running
+    from slabrow.servers.families import FAMILIES
 
     state = _state()
-    if state and is_running(int(str(state["pid"])), Path(str(state["folder"]))):
+    if state and FAMILIES[0].private.is_running(int(str(state["pid"])), Path(str(state["folder"]))):
         raise Refusal(
             "a demo server is running already",
             found=f"pid {state['pid']} in {state['folder']}",
@@ -236,13 +235,13 @@ def _state() -> dict[str, object] | None:
 
 
 def _stop() -> int:
-    from slabrow.servers.postgresql.private.server import stop_by_pid
+    from slabrow.servers.families import FAMILIES
 
     state = _state()
     if state is None:
         print("There is no demo server to stop.")
         return FINE
-    running = stop_by_pid(int(str(state["pid"])), Path(str(state["folder"])))
+    running = FAMILIES[0].private.stop_by_pid(int(str(state["pid"])), Path(str(state["folder"])))
     _state_file().unlink(missing_ok=True)
     print(
         "The demo server is stopped, its data are removed."

@@ -6,7 +6,7 @@ from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, context, parse_moment
 from slabrow.core.values.errors import UsageError
 
-KINDS = ("create", "sweep", "detach", "archive", "drop", "adopt", "hold", "unhold")
+KINDS = ("create", "sweep", "detach", "archive", "drop", "adopt", "convert", "hold", "hold_ended")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:

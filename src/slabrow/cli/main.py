@@ -15,10 +15,11 @@ from slabrow import __version__
 from slabrow.cli.codes import FINE, STOPPED, WRONG_USAGE
 from slabrow.core.values.errors import SlabrowError, Stopped, UsageError, nearest
 from slabrow.core.values.one_line import one_line, without_controls
+from slabrow.servers.families import FAMILIES
 
 # In the order of the work: name → (module, what it does).
 COMMANDS = {
-    "demo": ("slabrow.cli.demo", "the whole job on made-up data, on a private PostgreSQL"),
+    "demo": ("slabrow.cli.demo", "the whole job on made-up data, on a private server"),
     "survey": ("slabrow.cli.survey", "what is in this table"),
     "weigh": ("slabrow.cli.weigh", "candidate keys and layouts against the workload, ranked, with reasons"),
     "forecast": ("slabrow.cli.forecast", "the partitions that a layout gives, before anything exists"),
@@ -87,7 +88,7 @@ def main(arguments: list[str] | None = None) -> int:
 
 def _foreseen(error: Exception) -> SlabrowError | None:
     """What the surroundings do to a program anywhere, in words. None for a fault of the program's own."""
-    from slabrow.work.context import server_error
+    from slabrow.servers.families import worded
 
     match error:
         case UnicodeError():
@@ -113,7 +114,7 @@ def _foreseen(error: Exception) -> SlabrowError | None:
                 fix="name a file that exists and that you may use",
             )
         case _:
-            return server_error(error)
+            return worded(error)
 
 
 _OF_OUTPUT = (errno.ENOSPC, errno.EBADF, errno.EIO, errno.EFBIG, errno.EDQUOT, errno.EPIPE)
@@ -180,7 +181,7 @@ def help_text() -> str:
         [
             "usage: slabrow COMMAND [options]",
             "",
-            "Choose, build, keep and prove table partitions on PostgreSQL.",
+            f"Choose, build, keep and prove table partitions on {' and '.join(each.traits.name for each in FAMILIES)}.",
             "",
             *lines,
             "",

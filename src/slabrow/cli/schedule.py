@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 
 from slabrow.cli.common import parse_wait, remark
 from slabrow.core.values.errors import SlabrowError, UsageError
-from slabrow.work.context import holds_secret
+from slabrow.servers.families import family_of
 
 _LEAST_S = 1.0
 
@@ -50,7 +50,7 @@ def unit(options: argparse.Namespace) -> str:
 # What a scheduled run is told as well; the rest is about a run of the moment, and refused by `_refuse_unkept`.
 _KEPT = ("table", "metrics", "webhook", "retiring", "log", "lock_wait", "lock_deadline", "format")
 _DEFAULTS = {"lock_wait": "2s", "format": "text"}
-_OF_THE_MOMENT = ("now", "script", "hold", "unhold", "until", "every", "serve")
+_OF_THE_MOMENT = ("now", "script", "hold", "end_hold", "until", "every", "serve")
 
 
 def _refuse_unkept(options: argparse.Namespace) -> None:
@@ -64,7 +64,7 @@ def _refuse_unkept(options: argparse.Namespace) -> None:
 
 
 def _refuse_secret(dsn: str, source: str) -> None:
-    if holds_secret(dsn):
+    if family_of(dsn).holds_secret(dsn):
         raise UsageError(
             f"{source} holds a password, which does not belong in these files",
             fix=f"keep it in the password file of the user, and leave it out of {source}",

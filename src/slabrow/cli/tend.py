@@ -14,7 +14,7 @@ from slabrow.cli.codes import FINE, FOUND, NO_SERVER
 from slabrow.cli.common import add_common, context, parse_moment, parse_wait, progress, remark, write_script
 from slabrow.core.values.errors import UsageError, nearest
 from slabrow.core.values.one_line import one_line
-from slabrow.work.context import Context, Event, untold
+from slabrow.work.context import Context, Event, ignore_event
 
 if TYPE_CHECKING:
     from slabrow.files.metrics_server import MetricsServer
@@ -49,8 +49,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     holding.add_argument(
         "--hold", metavar="PARTITION", help="put a partition under hold, so that it does not leave; --go does it"
     )
-    holding.add_argument("--until", metavar="DAY", help="with --hold: until then; without it, until --unhold")
-    holding.add_argument("--unhold", metavar="PARTITION", help="end the hold of a partition; --go does it")
+    holding.add_argument("--until", metavar="DAY", help="with --hold: until then; without it, until --end-hold")
+    holding.add_argument("--end-hold", metavar="PARTITION", help="end the hold of a partition; --go does it")
     again = parser.add_argument_group("again and again")
     again.add_argument("--every", metavar="TIME", help="stay running, and do it every 15min, 1h …")
     again.add_argument("--unit", choices=("cron", "systemd"), help="print the files that make a scheduler do it")
@@ -81,7 +81,9 @@ def _once(options: argparse.Namespace, server: "MetricsServer | None" = None) ->
     deadline_ms = None if options.lock_deadline is None else parse_wait(options.lock_deadline)
     asked = replace(context(options), tell=_LOGS[options.log], lock_deadline_ms=deadline_ms)
     measured = options.metrics is not None or server is not None
-    ahead = None if options.on or options.hold or options.unhold or asked.table else _ahead(asked, with_sizes=measured)
+    ahead = (
+        None if options.on or options.hold or options.end_hold or asked.table else _ahead(asked, with_sizes=measured)
+    )
     try:
         return _tended(options, asked, server, ahead)
     finally:
@@ -107,19 +109,19 @@ def _tended(
 ) -> int:
     from slabrow.core.upkeep.actions import Archive
     from slabrow.files.layout_file import read_ledger_schema
-    from slabrow.work.tending.tend import Asked, tend, tend_on
+    from slabrow.work.tending.tend import TendOptions, tend, tend_on
     from slabrow.work.tending.upkeep_result import State
 
     schema = read_ledger_schema(asked.layout_file)
-    if options.hold is not None or options.unhold is not None:
+    if options.hold is not None or options.end_hold is not None:
         from slabrow.work.tending.holds import hold
 
         until = None if options.until is None else parse_moment(options.until, "--until")
-        partition = options.hold if options.hold is not None else options.unhold
+        partition = options.hold if options.hold is not None else options.end_hold
         print(one_line(hold(asked, schema, partition, until, holds=options.hold is not None, go=options.go)))
         return FINE if options.go else FOUND
     with progress(options, asked) as watched:
-        how = Asked(options.go, options.retiring, schema, options.metrics is not None or server is not None)
+        how = TendOptions(options.go, options.retiring, schema, options.metrics is not None or server is not None)
         if options.on:
             result = tend_on(watched, _servers(asked.layout_file, options.on), asked.layouts(), how)
         else:
@@ -208,7 +210,7 @@ def _json_line(event: Event) -> None:
     print(json.dumps(event, ensure_ascii=False), file=sys.stderr)
 
 
-_LOGS: dict[str | None, Callable[[Event], None]] = {None: untold, "text": _plain_line, "json": _json_line}
+_LOGS: dict[str | None, Callable[[Event], None]] = {None: ignore_event, "text": _plain_line, "json": _json_line}
 
 
 def _servers(layout_file: Path, names: list[str]) -> list[tuple[str, str]]:
@@ -231,19 +233,19 @@ def _servers(layout_file: Path, names: list[str]) -> list[tuple[str, str]]:
 
 
 def _check(options: argparse.Namespace) -> None:
-    if options.on and (options.dsn is not None or options.script is not None or options.hold or options.unhold):
+    if options.on and (options.dsn is not None or options.script is not None or options.hold or options.end_hold):
         raise UsageError("--on names servers, and --dsn, --script and holds mean one", fix="keep one of them")
-    holds = options.hold is not None or options.unhold is not None
+    holds = options.hold is not None or options.end_hold is not None
     if holds and (options.script is not None or options.check):
         raise UsageError("a hold is an entry of the ledger", fix="leave --script and --check out; --go writes it")
-    if options.hold is not None and options.unhold is not None:
-        raise UsageError("--hold and --unhold exclude each other", fix="keep one")
+    if options.hold is not None and options.end_hold is not None:
+        raise UsageError("--hold and --end-hold exclude each other", fix="keep one")
     if options.until is not None and options.hold is None:
         raise UsageError("--until belongs to --hold", fix="say which partition: --hold NAME --until DAY")
     if options.check and (options.go or options.script is not None):
         raise UsageError("--check changes nothing", fix="leave --go and --script out")
     if options.every is not None and (
-        options.script is not None or options.unit or options.now or options.hold or options.unhold
+        options.script is not None or options.unit or options.now or options.hold or options.end_hold
     ):
         raise UsageError("--every stays running with the machine's clock", fix="leave the other option out")
     if options.serve is not None and options.every is None:

@@ -75,7 +75,7 @@ def run(options: argparse.Namespace) -> int:
 
             result = weigh_offline(watched, asked.table_name(), offline, sources, wishes)
     if options.costs is not None and options.calibrate:
-        write_costs(Path(options.costs), result.costs, f"PostgreSQL {result.version}")
+        write_costs(Path(options.costs), result.costs, result.product)
     if picture is not None:
         draw_weighing(result, picture)
     show(SHOWN, result, options.format)

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class StoryStep:
     """A command, as its arguments, and the exit codes with which it may end.
 
     ending   said after it when it does not end with 0
@@ -19,11 +19,11 @@ class Step:
 class Stage:
     title: str
     saying: str
-    steps: tuple[Step, ...]
+    steps: tuple[StoryStep, ...]
 
 
-def _step(command: str, codes: tuple[int, ...] = (0,), ending: str = "") -> Step:
-    return Step(tuple(command.split()), codes, ending)
+def _step(command: str, codes: tuple[int, ...] = (0,), ending: str = "") -> StoryStep:
+    return StoryStep(tuple(command.split()), codes, ending)
 
 
 STAGES = (
@@ -64,7 +64,7 @@ STAGES = (
         "Route",
         "Where a value goes: the first instant of March, the last one of February, a cooperative, a zone.",
         (
-            Step(
+            StoryStep(
                 (
                     "route",
                     "--table",

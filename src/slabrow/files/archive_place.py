@@ -15,7 +15,7 @@ _ENDINGS = {ArchiveForm.PARQUET: ".parquet", ArchiveForm.CSV: ".csv.gz"}
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class ArchivePlace:
     """Where an archive is being written, with nobody else there.
 
     earlier   the manifest of the same table's last attempt, which ended before the table let its rows go
@@ -39,7 +39,7 @@ class Place:
 
 
 @contextmanager
-def claimed(folder: Path, name: str, relation: str) -> Iterator[Place]:
+def claimed(folder: Path, name: str, relation: str) -> Iterator[ArchivePlace]:
     """The place for an archive, which is the caller's alone meanwhile: `name`, or the first number behind it.
 
     A place is taken when another run is at it, or when it holds an archive whose rows have left their table, of
@@ -70,12 +70,12 @@ def cannot_write(folder: Path, error: OSError) -> ServerError:
     )
 
 
-def _free(folder: Path, name: str, relation: str) -> tuple[Place, int]:
+def _free(folder: Path, name: str, relation: str) -> tuple[ArchivePlace, int]:
     """The first place that is free, and the handle that keeps others off it."""
     number = 1
     while True:
         stem = name if number == 1 else f"{name}.{number}"
-        place = Place(folder, stem, _earlier(folder / f"{stem}.json"))
+        place = ArchivePlace(folder, stem, _earlier(folder / f"{stem}.json"))
         handle = None if _is_taken(place, relation) else _claim(place)
         if handle is not None:
             if _earlier(place.manifest) == place.earlier:
@@ -84,7 +84,7 @@ def _free(folder: Path, name: str, relation: str) -> tuple[Place, int]:
         number += 1
 
 
-def _is_taken(place: Place, relation: str) -> bool:
+def _is_taken(place: ArchivePlace, relation: str) -> bool:
     if place.earlier is None:
         return place.manifest.exists()  # one that cannot be read may be the only one all the same
     return place.earlier.left is not None or place.earlier.relation != relation
@@ -97,7 +97,7 @@ def _earlier(path: Path) -> Manifest | None:
         return None
 
 
-def _claim(place: Place) -> int | None:
+def _claim(place: ArchivePlace) -> int | None:
     """The open partial file, locked until it is closed, under whatever name; None when another run is at this place.
 
     Between its two renamings a run has its lock on the file that has its own name already, and no manifest.

@@ -51,7 +51,7 @@ def _text(adoption: Adoption, out: "Console") -> None:
     where = f"attached to {adopted.attached_to}" if adopted.attached_to is not None else "a table of its own"
     out.print(good(f"{adopted.table} is back with {plural(adopted.rows, 'row')}, equal to the fingerprint; {where}."))
     if adopted.is_held:
-        note(out, f"It is under hold: upkeep lets it stay until `slabrow tend --unhold {adopted.table} --go`.")
+        note(out, f"It is under hold: upkeep lets it stay until `slabrow tend --end-hold {adopted.table} --go`.")
     elif adopted.attached_to is not None:
         note(out, "There is no ledger for a hold: where it is past `keep`, the next upkeep lets it leave again.")
 

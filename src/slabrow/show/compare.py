@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Any
 
 from slabrow.show.output import Json, Shown, bad, heading, note, plain, print_table, table
 from slabrow.show.words import count, milliseconds
-from slabrow.work.compare import Comparison, Measured
+from slabrow.work.compare import Comparison, MedianRun
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -31,7 +31,7 @@ def _data(result: Comparison) -> Json:
     }
 
 
-def _measured_data(measured: Measured) -> Json:
+def _measured_data(measured: MedianRun) -> Json:
     return {
         "blocks": measured.blocks,
         "planning_ms": measured.planning_ms,
@@ -112,7 +112,7 @@ def _text(result: Comparison, out: "Console") -> None:
             note(out, f"Left out, {reason}: {', '.join(names)}.")
 
 
-def _total(measured: Measured) -> float:
+def _total(measured: MedianRun) -> float:
     return measured.planning_ms + measured.execution_ms
 
 

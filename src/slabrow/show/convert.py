@@ -4,6 +4,7 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from slabrow.core.table.shape import KeyChange
+from slabrow.core.upkeep.steps import StepReport
 from slabrow.show.forecast import text_partitions
 from slabrow.show.output import Json, Shown, good, heading, note, plain, table
 from slabrow.show.statements import print_statements, transaction_data
@@ -36,7 +37,7 @@ def print_key_changes(changes: Sequence[KeyChange], out: "Console") -> None:
 def _data(result: ConvertResult) -> Json:
     compared = {each.partition: each for each in result.compared}
     return {
-        "table": result.prospect.relation.spelling,
+        "table": result.preview.relation.spelling,
         "layout": str(result.layout),
         "old_table": str(result.old_name),
         "key_changes": [key_change_data(change) for change in result.key_changes],
@@ -47,11 +48,21 @@ def _data(result: ConvertResult) -> Json:
                 "bytes": sized.bytes,
                 "compared": sized.planned.name in compared,
             }
-            for sized in result.prospect.sized
+            for sized in result.preview.sized
         ],
         "catch_all_rows": catch_all_rows(result),
-        "transactions": transaction_data([result.transaction]),
+        "transactions": transaction_data(result.transactions),
+        "steps": [_step_data(step) for step in result.steps],
         "state": "done" if result.is_done else "proposed",
+    }
+
+
+def _step_data(step: StepReport) -> Json:
+    return {
+        "name": step.name,
+        "state": str(step.state),
+        "duration_ms": step.duration_ms,
+        "lock_waits": step.lock_waits,
     }
 
 
@@ -59,28 +70,29 @@ def _rows(result: ConvertResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]
     after = {each.partition: each.rows_after for each in result.compared}
     return ("partition", "rows_before", "rows_after"), [
         [sized.planned.name, sized.rows, after.get(sized.planned.name, 0) if result.is_done else None]
-        for sized in result.prospect.sized
+        for sized in result.preview.sized
     ]
 
 
 def _text(result: ConvertResult, out: "Console") -> None:
-    name = result.prospect.relation.spelling
+    name = result.preview.relation.spelling
     if result.is_done:
         _text_done(result, out)
         return
     heading(out, f"To convert: {name}, then by {result.layout}")
     out.print(
         plain(
-            f"{count(result.prospect.relation.rows)} rows (the planner's estimate), "
-            f"{size(result.prospect.relation.bytes)} to be copied; the old table stays as {result.old_name}."
+            f"{count(result.preview.relation.rows)} rows (the planner's estimate), "
+            f"{size(result.preview.relation.bytes)} to be copied; the old table stays as {result.old_name}."
         )
     )
     out.print()
     print_key_changes(result.key_changes, out)
-    text_partitions(result.prospect, out)
+    text_partitions(result.preview, out)
     out.print()
     out.print(plain("In one transaction; the table can be read meanwhile, writers wait until its end:"))
-    print_statements(result.transaction, out)
+    for transaction in result.transactions:
+        print_statements(transaction, out)
     out.print()
     note(out, "Nothing has been done. --go does it; --script FILE writes it as SQL.")
 

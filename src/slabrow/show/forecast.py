@@ -10,7 +10,7 @@ from slabrow.show.output import Json, Shown, heading, note, plain, print_table, 
 from slabrow.show.survey import growth_text
 from slabrow.show.words import MOST_LINES, bar, count, ends, plural, size
 from slabrow.work.forecast import Forecast
-from slabrow.work.layout_preview import Prospect, Sized
+from slabrow.work.layout_preview import LayoutPreview, Sized
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -19,12 +19,12 @@ _BAR_WIDTH = 30
 
 
 def _data(forecast: Forecast) -> Json:
-    prospect, outlook = forecast.prospect, forecast.outlook
+    preview, outlook = forecast.preview, forecast.outlook
     return {
-        "table": prospect.relation.spelling,
-        "layout": str(prospect.layout),
-        "exact": prospect.is_exact,
-        "homeless_rows": prospect.homeless,
+        "table": preview.relation.spelling,
+        "layout": str(preview.layout),
+        "exact": preview.is_exact,
+        "homeless_rows": preview.homeless,
         "until": None if outlook is None else _outlook_data(forecast, outlook),
         "partitions": [
             {
@@ -47,37 +47,37 @@ def _outlook_data(forecast: Forecast, outlook: Outlook) -> Json:
         "rows": outlook.rows,
         "rows_low": outlook.low,
         "rows_high": outlook.high,
-        "bytes": round(outlook.rows * _bytes_a_row(forecast.prospect)),
+        "bytes": round(outlook.rows * _bytes_a_row(forecast.preview)),
         "retired_partitions": outlook.retired,
         "rows_a_day": round(outlook.growth.rows_a_day, 1),
         "uncertainty_rows_a_day": round(outlook.growth.uncertainty, 1),
         "steady_rows": outlook.steady_rows,
         "steady_bytes": (
-            None if outlook.steady_rows is None else round(outlook.steady_rows * _bytes_a_row(forecast.prospect))
+            None if outlook.steady_rows is None else round(outlook.steady_rows * _bytes_a_row(forecast.preview))
         ),
     }
 
 
 def _each(forecast: Forecast) -> Iterator[tuple[Sized, int | None, int | None, Expected | None]]:
     """Every leaf with rows and bytes: those of now, or of the day to come."""
-    prospect, outlook = forecast.prospect, forecast.outlook
-    for place, sized in enumerate(prospect.sized):
+    preview, outlook = forecast.preview, forecast.outlook
+    for place, sized in enumerate(preview.sized):
         if outlook is None:
             yield sized, sized.rows, sized.bytes, None
         else:
             expected = outlook.expected[place]
-            yield sized, expected.rows, round(expected.rows * _bytes_a_row(prospect)), expected
+            yield sized, expected.rows, round(expected.rows * _bytes_a_row(preview)), expected
 
 
-def _bytes_a_row(prospect: Prospect) -> float:
-    rows = prospect.relation.rows or sum(sized.rows or 0 for sized in prospect.sized)
-    return prospect.relation.bytes / rows if rows else 0.0
+def _bytes_a_row(preview: LayoutPreview) -> float:
+    rows = preview.relation.rows or sum(sized.rows or 0 for sized in preview.sized)
+    return preview.relation.bytes / rows if rows else 0.0
 
 
-def shown(forecast: Forecast) -> Prospect:
-    """The prospect with the rows and bytes that are to be shown: of now, or of the day to come."""
+def shown(forecast: Forecast) -> LayoutPreview:
+    """The preview with the rows and bytes that are to be shown: of now, or of the day to come."""
     sized = tuple(replace(each, rows=rows, bytes=bytes_) for each, rows, bytes_, _ in _each(forecast))
-    return replace(forecast.prospect, sized=sized)
+    return replace(forecast.preview, sized=sized)
 
 
 def _rows(forecast: Forecast) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
@@ -88,25 +88,25 @@ def _rows(forecast: Forecast) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
 
 
 def _text(forecast: Forecast, out: "Console") -> None:
-    prospect = shown(forecast)
-    layout = prospect.layout
+    preview = shown(forecast)
+    layout = preview.layout
     outlook = forecast.outlook
     when = f" by {outlook.until.date()}" if outlook is not None else ""
-    heading(out, f"{prospect.relation.spelling} by {layout}: {plural(len(prospect.sized), 'partition')}{when}")
-    text_partitions(prospect, out)
-    if prospect.homeless:
+    heading(out, f"{preview.relation.spelling} by {layout}: {plural(len(preview.sized), 'partition')}{when}")
+    text_partitions(preview, out)
+    if preview.homeless:
         out.print(
             plain(
-                f"{count(prospect.homeless)} rows would have no partition: the layout needs catch_all = true "
+                f"{count(preview.homeless)} rows would have no partition: the layout needs catch_all = true "
                 "or more partitions"
             )
         )
-    if any(sized.rows is None for sized in prospect.sized):
-        key = ", ".join(prospect.layout.key)
+    if any(sized.rows is None for sized in preview.sized):
+        key = ", ".join(preview.layout.key)
         note(out, f"There are no statistics of {key} that this role may see: ANALYZE the table, or ask with --exact.")
         return
-    empty = sum(not sized.rows for sized in prospect.sized)
-    filled = [sized.bytes for sized in prospect.sized if sized.rows and sized.bytes]
+    empty = sum(not sized.rows for sized in preview.sized)
+    filled = [sized.bytes for sized in preview.sized if sized.rows and sized.bytes]
     if filled:
         out.print(
             plain(
@@ -119,12 +119,12 @@ def _text(forecast: Forecast, out: "Console") -> None:
     note(
         out,
         "Bounds are half-open: `from` is in, `to` is out. "
-        + ("Rows were counted." if prospect.is_exact else "Rows are estimated from statistics; --exact counts them."),
+        + ("Rows were counted." if preview.is_exact else "Rows are estimated from statistics; --exact counts them."),
     )
 
 
 def _outlook(forecast: Forecast, outlook: Outlook, out: "Console") -> None:
-    a_row = _bytes_a_row(forecast.prospect)
+    a_row = _bytes_a_row(forecast.preview)
     out.print(plain(f"{growth_text(outlook.growth)}"))
     spread = f"{count(outlook.low)} to {count(outlook.high)}"
     text = f"By {outlook.until.date()} about {count(outlook.rows)} rows ({spread}), {size(outlook.rows * a_row)}"
@@ -133,18 +133,18 @@ def _outlook(forecast: Forecast, outlook: Outlook, out: "Console") -> None:
     out.print(plain(text + "."))
     if outlook.steady_rows is not None:
         steady = f"{count(outlook.steady_rows)} rows, {size(outlook.steady_rows * a_row)}"
-        out.print(plain(f"With `keep` at {forecast.prospect.layout.keep} it settles at about {steady}."))
+        out.print(plain(f"With `keep` at {forecast.preview.layout.keep} it settles at about {steady}."))
 
 
-def text_partitions(prospect: Prospect, out: "Console") -> None:
+def text_partitions(preview: LayoutPreview, out: "Console") -> None:
     """The partitions as a table, with a bar for the rows of each."""
-    most = max((sized.rows or 0 for sized in prospect.sized), default=0) or 1
+    most = max((sized.rows or 0 for sized in preview.sized), default=0) or 1
     lines = table("partition", "from (in)", "to (out)", "rows", "bytes", "", right=("rows", "bytes"))
-    for sized in ends(prospect.sized):
+    for sized in ends(preview.sized):
         if sized is None:
-            lines.add_row(plain(f"… {len(prospect.sized) - MOST_LINES:,} more, in csv and json"))
+            lines.add_row(plain(f"… {len(preview.sized) - MOST_LINES:,} more, in csv and json"))
             continue
-        cells = map(plain, (sized.planned.name, *held(sized.planned.bounds, prospect.layout.zone)))
+        cells = map(plain, (sized.planned.name, *held(sized.planned.bounds, preview.layout.zone)))
         lines.add_row(*cells, count(sized.rows), size(sized.bytes), bar((sized.rows or 0) / most, _BAR_WIDTH))
     print_table(out, lines, ("", "bytes"))
 

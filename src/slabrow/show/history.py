@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 from datetime import UTC
 from typing import TYPE_CHECKING, Any
 
-from slabrow.servers.postgresql.ledger import Entry, Written
+from slabrow.core.upkeep.ledger_entries import LedgerEntry, WrittenEntry
 from slabrow.show.output import Json, Shown, bad, good, heading, plain, print_table, table
 from slabrow.show.words import count, milliseconds, plural
 from slabrow.work.history import History
@@ -17,7 +17,7 @@ def _data(history: History) -> Json:
     return {"schema": history.schema, "entries": [_entry(each) for each in history.entries]}
 
 
-def _entry(written: Written) -> Json:
+def _entry(written: WrittenEntry) -> Json:
     entry = written.entry
     return {
         "entry": written.number,
@@ -91,7 +91,7 @@ def _text(history: History, out: "Console") -> None:
     print_table(out, lines, ("lock waits", "by", "table", "took"))
 
 
-def _pretended(entry: Entry) -> str:
+def _pretended(entry: LedgerEntry) -> str:
     """The other clock, where one was given: what was done followed it."""
     return "" if entry.is_machine_clock else f", taken for {entry.clock.astimezone(UTC):%Y-%m-%d %H:%M}"
 

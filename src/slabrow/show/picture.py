@@ -11,7 +11,7 @@ from slabrow.core.values.errors import UsageError
 from slabrow.files.writing import check_writable, write_file
 from slabrow.show.bounds import held
 from slabrow.show.words import count, per_span, plural, size
-from slabrow.work.layout_preview import Prospect
+from slabrow.work.layout_preview import LayoutPreview
 from slabrow.work.survey import Counts, Survey
 
 if TYPE_CHECKING:
@@ -30,21 +30,21 @@ def check_picture(path: str) -> Path:
     return picture
 
 
-def draw_forecast(prospect: Prospect, path: Path, expected: Sequence[Expected] | None = None) -> None:
+def draw_forecast(preview: LayoutPreview, path: Path, expected: Sequence[Expected] | None = None) -> None:
     """Rows of each partition as bars, with its bytes; partitions without rows yet are outlined.
 
     expected   of a day to come: their uncertainty is drawn as whiskers
     """
-    labels = [sized.planned.name for sized in prospect.sized]
-    colours = [WARM if isinstance(sized.planned.bounds, CatchAll) else INK for sized in prospect.sized]
-    filled = [sized.bytes for sized in prospect.sized if sized.rows and sized.bytes]
-    how = "counted" if prospect.is_exact else "estimated from statistics"
-    title = f"{prospect.relation.spelling} by {prospect.layout}"
+    labels = [sized.planned.name for sized in preview.sized]
+    colours = [WARM if isinstance(sized.planned.bounds, CatchAll) else INK for sized in preview.sized]
+    filled = [sized.bytes for sized in preview.sized if sized.rows and sized.bytes]
+    how = "counted" if preview.is_exact else "estimated from statistics"
+    title = f"{preview.relation.spelling} by {preview.layout}"
     subtitle = f"{plural(len(labels), 'partition')}, rows {how}"
     if filled:
         subtitle += f"; the largest {size(max(filled))}, indexes included"
-    notes = [size(sized.bytes) if sized.rows else "empty" for sized in prospect.sized]
-    rows = [sized.rows or 0 for sized in prospect.sized]
+    notes = [size(sized.bytes) if sized.rows else "empty" for sized in preview.sized]
+    rows = [sized.rows or 0 for sized in preview.sized]
     whiskers = None if expected is None else [(each.low, each.high) for each in expected]
     _bars(labels, rows, colours, notes, title, subtitle, path, whiskers)
 

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from itertools import groupby
 from typing import TYPE_CHECKING
 
-from slabrow.core.upkeep.statements import Check, Statement, Transaction
+from slabrow.core.upkeep.statements import Check, Transaction, sql_of
 from slabrow.show.output import Json, plain
 
 if TYPE_CHECKING:
@@ -16,7 +16,7 @@ _WIDTH = 110  # columns shown of a statement
 
 def statement_texts(transactions: Iterable[Transaction]) -> list[str]:
     """Every statement as SQL, for JSON."""
-    return [_sql(statement) for transaction in transactions for statement in transaction.statements]
+    return [sql_of(statement) for transaction in transactions for statement in transaction.statements]
 
 
 def transaction_data(transactions: Iterable[Transaction]) -> list[Json]:
@@ -24,10 +24,6 @@ def transaction_data(transactions: Iterable[Transaction]) -> list[Json]:
         {"purpose": transaction.purpose, "atomic": transaction.is_atomic, "statements": statement_texts([transaction])}
         for transaction in transactions
     ]
-
-
-def _sql(statement: Statement | Check) -> str:
-    return statement.sql if isinstance(statement, Statement) else statement.query
 
 
 def print_statements(transaction: Transaction, out: "Console") -> None:

@@ -236,7 +236,7 @@ def _time(milliseconds: float) -> str:
 
 def _notes(weighing: Weighing) -> Iterable[str]:
     workload, read = weighing.workload, weighing.read
-    how = f"measured on this PostgreSQL {weighing.version}" if weighing.is_measured else "with its default constants"
+    how = f"measured on this {weighing.product}" if weighing.is_measured else "with its default constants"
     more = "" if weighing.is_measured else "; --calibrate measures this server's"
     yield f"`a day`: planning, running and, with --keep, retiring, as the cost model has it ({how}{more})."
     yield "`touched`: the partitions that a query reads, on average; `blocks`: against the table as it is."

@@ -1,25 +1,26 @@
 """Brings an archive back: loaded, compared with what left, and attached again (N40)."""
 
 import uuid
-from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 from slabrow.core.sql.lexing import is_type
-from slabrow.core.table.bounds import Hashed, Listed, Range
+from slabrow.core.table.bounds import Bounds, Hashed, Listed, Range
 from slabrow.core.table.bounds_data import bounds_from_data
 from slabrow.core.table.layout import ArchiveForm
-from slabrow.core.values.errors import Refusal, ServerError, SlabrowError, UsageError
+from slabrow.core.table.tree import Tree
+from slabrow.core.upkeep.actions import Adopt
+from slabrow.core.upkeep.ledger_entries import LedgerEntry
+from slabrow.core.upkeep.statements import Statement, Transaction, sql_of
+from slabrow.core.values.errors import Refusal, SlabrowError, UsageError
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name, parse_name
 from slabrow.files.archive_file import Manifest, check_archive, read_manifest, rows_as_copy
-from slabrow.servers.postgresql import quoting
-from slabrow.servers.postgresql.connection import Connection, explained
-from slabrow.servers.postgresql.ledger import Entry, Ledger
-from slabrow.servers.postgresql.read import catalogue, row_export
-from slabrow.servers.postgresql.read.bound_text import parse_bounds
+from slabrow.servers.protocols import LedgerStore, Session
 from slabrow.work import runner
 from slabrow.work.context import Context
+from slabrow.work.step_runner import ledger_or_none
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,49 +51,48 @@ def adopt(
     if not go:
         return manifest, None
     parent, table = parse_name(manifest.table), parse_name(manifest.partition)
-    with context.connected() as connection, explained("bring the archive back"):
-        has_parent = catalogue.exists(connection, parent)
-        if catalogue.exists(connection, table):
+    with context.connected() as session, session.explained("bring the archive back"):
+        has_parent = session.catalogue.exists(parent)
+        if session.catalogue.exists(table):
             raise Refusal(f"there is a table {table} already", fix="rename it, or drop it, first")
-        bounds = _bounds(connection, manifest, parent) if has_parent else None
-        ledger = _ledger(connection, ledger_schema)
-        with runner.sole(connection, [parent], context.lock_wait_ms), connection.transaction():
-            connection.execute("SELECT set_config('lock_timeout', %s, true)", [str(context.lock_wait_ms)])
-            row_export.steady(connection)
-            types = _types(connection, manifest, parent if has_parent else None)
-            statements = [_creation(manifest, types, table, parent if has_parent else None)]
-            connection.execute(statements[0].encode())
-            names = [name for name, _, _ in manifest.columns]
-            _load(connection, manifest, types, table, names, file)
-            rows, found = row_export.fingerprint(connection, table, names)
-            if (rows, found) != (manifest.rows, manifest.fingerprint):
-                raise Refusal(
-                    f"what was loaded of {table} is not what was archived",
-                    found=f"{manifest.rows:,} rows archived, {rows:,} loaded",
-                    fix="nothing has been kept; compare the columns of the table with those of the manifest",
-                )
-            if bounds is not None:
-                attach = f"ATTACH PARTITION {quoting.table(table)} {bounds}"
-                statements.append(f"ALTER TABLE {quoting.table(parent)} {attach}")
-                connection.execute(statements[-1].encode())
-            if ledger is not None:
-                for entry in _entries(context, manifest_path, manifest, table, statements, holds=has_parent):
-                    connection.execute(ledger.insertion(entry).encode())
-        return manifest, Adopted(table, rows, parent if has_parent else None, has_parent and ledger is not None)
+        ledger = ledger_or_none(context, session, ledger_schema)
+        with runner.sole(session, [parent], context.lock_wait_ms):
+            tree = session.catalogue.tree(parent) if has_parent else None
+            action = _action(session, manifest, table, tree, file)
+            known = None if tree is None else (tree, session.catalogue.upkeep_facts(tree))
+            transaction = session.writer.adoption(action, known, context.lock_wait_ms)
+            transaction = _recorded(context, ledger, manifest_path, manifest, transaction, holds=has_parent)
+            runner.run(session, [transaction], context.lock_wait_ms, context.progress, context.say)
+        is_held = has_parent and ledger is not None
+        return manifest, Adopted(table, manifest.rows, parent if has_parent else None, is_held)
 
 
-def _bounds(connection: Connection, manifest: Manifest, parent: Name) -> str:
-    """The bounds of the manifest, read as values of the parent's key and spelled anew.
+def _action(session: Session, manifest: Manifest, table: Name, tree: Tree | None, file: Path) -> Adopt:
+    return Adopt(
+        table=parse_name(manifest.table),
+        partition=table,
+        bounds=None if tree is None else _bounds(session, manifest, tree),
+        reason=f"it was archived to {manifest.file}",
+        columns=manifest.columns,
+        types=_types(session, manifest, tree),
+        rows_in=partial(rows_as_copy, manifest, file),
+        row_count=manifest.rows,
+        fingerprint=manifest.fingerprint,
+        is_text=manifest.form == ArchiveForm.PARQUET,
+    )
+
+
+def _bounds(session: Session, manifest: Manifest, tree: Tree) -> Bounds:
+    """The bounds of the manifest, read as values of the parent's key.
 
     Raises Refusal when the parent is divided in another way.
     """
-    tree = catalogue.tree(connection, parent)
+    parent = tree.table
     try:
         if manifest.held is not None:
             found = bounds_from_data(manifest.held, tree.kinds)
         else:
-            found = parse_bounds(manifest.bounds.replace("MODULUS", "modulus").replace("REMAINDER", "remainder"),
-                                 tree.kinds)  # fmt: skip
+            found = session.writer.parse_bounds(manifest.bounds, tree.kinds)
     except SlabrowError as error:
         raise Refusal(
             f"the archive does not fit {parent}",
@@ -106,102 +106,58 @@ def _bounds(connection: Connection, manifest: Manifest, parent: Name) -> str:
             found=f"{parent} is divided by {tree.by}, its partition was not",
             fix="adopt it where the table is divided as it was, or rename the table for the moment",
         )
-    return quoting.bounds(found, len(tree.key))
+    return found
 
 
-def _types(connection: Connection, manifest: Manifest, parent: Name | None) -> dict[str, str]:
+def _types(session: Session, manifest: Manifest, tree: Tree | None) -> dict[str, str]:
     """The type of each column as SQL: the parent's own, else the manifest's where the server knows it as a type.
 
     Raises Refusal when the parent has other columns, UsageError for what is no type.
     """
     described = {name: type_name for name, type_name, _ in manifest.columns}
-    if parent is not None:
-        columns = {each.name: each.type_name for each in row_export.stored_columns(connection, parent)}
+    if tree is not None:
+        columns = {each.name: each.type_name for each in session.catalogue.stored_columns(tree.table)}
         for name, type_name in described.items():
             if columns.get(name) != type_name:
                 there = f"{columns[name]} there" if name in columns else "not there"
                 raise Refusal(
-                    f"the archive does not fit {parent}",
+                    f"the archive does not fit {tree.table}",
                     found=f"its column {name} is of type {type_name}, and is {there}",
                     fix="change the table as it was, or rename it for the moment: then it comes back on its own",
                 )
         return columns
     for name, type_name in described.items():
-        if not is_type(type_name) or not catalogue.is_type(connection, type_name):
+        if not is_type(type_name) or not session.catalogue.is_type(type_name):
             raise UsageError(
                 f"the manifest names no type for {name}", found=type_name[:80], fix="create the type, if it is your own"
             )
     return described
 
 
-def _creation(manifest: Manifest, types: dict[str, str], table: Name, parent: Name | None) -> str:
-    if parent is None:
-        columns = ", ".join(f"{quoting.identifier(name)} {types[name]}" for name, _, _ in manifest.columns)
-        return f"CREATE TABLE {quoting.table(table)} ({columns})"
-    like = "INCLUDING ALL EXCLUDING INDEXES EXCLUDING IDENTITY"
-    return f"CREATE TABLE {quoting.table(table)} (LIKE {quoting.table(parent)} {like})"
-
-
-def _ledger(connection: Connection, schema: str | None) -> Ledger | None:
-    """None where there is none, and none can be made."""
-    if schema is None:
-        return None
-    ledger = Ledger(connection, schema)
-    is_there = ledger.version() > 0
-    try:
-        ledger.prepare()
-    except ServerError:
-        if is_there:
-            raise
-        return None
-    return ledger
-
-
-def _entries(
-    context: Context, path: Path, manifest: Manifest, table: Name, statements: list[str], *, holds: bool
-) -> Iterator[Entry]:
-    shared = manifest.table, table.table, "done", context.now, context.is_machine_clock, str(uuid.uuid4())
-    details = {"manifest": str(path), "sha256": manifest.sha256}
-    yield Entry("adopt", *shared, tuple(statements), rows=manifest.rows, details=details)
-    if holds:
-        yield Entry("hold", *shared, duration_ms=0.0)
-
-
-def _load(
-    connection: Connection, manifest: Manifest, types: dict[str, str], table: Name, names: list[str], file: Path
-) -> None:
-    """By COPY; of a CSV archive, instants and days are numbers, and go through a passing table."""
-    columns = quoting.columns(tuple(names))
-    if manifest.form == ArchiveForm.PARQUET:
-        _copy(connection, f"COPY {quoting.table(table)} ({columns}) FROM STDIN (FORMAT CSV)", manifest, file)
-        return
-    as_numbers = {"timestamp": "bigint", "timestamptz": "bigint", "date": "integer"}
-    passing = ", ".join(
-        f"{quoting.identifier(name)} {as_numbers.get(form, 'text' if form == 'text' else types[name])}"
-        for name, _, form in manifest.columns
+def _recorded(
+    context: Context,
+    ledger: LedgerStore | None,
+    path: Path,
+    manifest: Manifest,
+    transaction: Transaction,
+    *,
+    holds: bool,
+) -> Transaction:
+    """The transaction with its entries in the ledger: they stand there exactly when the rows are back."""
+    if ledger is None:
+        return transaction
+    adopted = LedgerEntry(
+        kind="adopt",
+        table=manifest.table,
+        partition=parse_name(manifest.partition).table,
+        state="done",
+        clock=context.now,
+        is_machine_clock=context.is_machine_clock,
+        run=str(uuid.uuid4()),
+        statements=tuple(map(sql_of, transaction.statements)),
+        rows=manifest.rows,
+        details={"manifest": str(path), "sha256": manifest.sha256},
     )
-    connection.execute(f"CREATE TEMPORARY TABLE slabrow_adopting ({passing}) ON COMMIT DROP".encode())
-    _copy(connection, "COPY slabrow_adopting FROM STDIN (FORMAT CSV)", manifest, file)
-    values = ", ".join(_value(quoting.identifier(name), types[name], form) for name, _, form in manifest.columns)
-    sql = (
-        f"INSERT INTO {quoting.table(table)} ({columns}) OVERRIDING SYSTEM VALUE SELECT {values} FROM slabrow_adopting"
-    )
-    connection.execute(sql.encode())
-
-
-def _value(name: str, type_name: str, form: str) -> str:
-    """From the stream's form back to the column's type; microseconds in two parts, as floating point loses some."""
-    match form:
-        case "timestamp" | "timestamptz":
-            base = "timestamptz '1970-01-01 00:00+00'" if form == "timestamptz" else "timestamp '1970-01-01'"
-            return f"{base} + ({name} / 1000000) * interval '1 second' + ({name} % 1000000) * interval '1 microsecond'"
-        case "date":
-            return f"date '1970-01-01' + {name}"
-        case _:
-            return f"{name}::{type_name}"
-
-
-def _copy(connection: Connection, sql: str, manifest: Manifest, file: Path) -> None:
-    with connection.cursor().copy(sql.encode()) as copy:
-        for chunk in rows_as_copy(manifest, file):
-            copy.write(chunk)
+    held = replace(adopted, kind="hold", statements=(), rows=None, duration_ms=0.0, details=None)
+    entries = [Statement(ledger.insertion(entry)) for entry in ((adopted, held) if holds else (adopted,))]
+    return replace(transaction, statements=(*transaction.statements, *entries))

@@ -5,20 +5,17 @@ from pathlib import Path
 
 from slabrow.core.sql.lexing import Piece, lexemes, statements_in
 from slabrow.core.table.layout import Layout
+from slabrow.core.table.relation import ColumnFact, RelationKind
 from slabrow.core.table.shape import KeyChange, Shape, key_changes
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.planned_partitions import Namer, divided, due_partitions
-from slabrow.core.upkeep.reconcile import NAME_LIMIT, reconcile
+from slabrow.core.upkeep.reconcile import reconcile
 from slabrow.core.upkeep.statements import Transaction
 from slabrow.core.values.errors import LayoutError, Refusal, UsageError
 from slabrow.core.values.method import By
-from slabrow.core.values.names import Name
+from slabrow.core.values.names import NAME_LIMIT, Name
 from slabrow.files.reading import read_text
-from slabrow.servers.postgresql.connection import Connection, explained, reading
-from slabrow.servers.postgresql.read import catalogue
-from slabrow.servers.postgresql.read.shape import shape
-from slabrow.servers.postgresql.write import ddl
-from slabrow.servers.postgresql.write.conversion import unmarked
+from slabrow.servers.protocols import Session
 from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.layout_preview import inner_kinds, key_columns
@@ -48,46 +45,45 @@ def build(context: Context, layout: Layout, source: Source, *, go: bool) -> Buil
 
     Raises Refusal when a plain table of that name exists, UsageError when the columns are not given.
     """
-    with context.connected() as connection, runner.sole(connection, [layout.table], context.lock_wait_ms):
-        existing = _existing(connection, layout)
+    with context.connected() as session, runner.sole(session, [layout.table], context.lock_wait_ms):
+        existing = _existing(session, layout)
         result = (
-            _new(context, connection, layout, source)
-            if existing is None
-            else _rest(context, connection, layout, existing)
+            _new(context, session, layout, source) if existing is None else _rest(context, session, layout, existing)
         )
         if go:
-            context.guard_pretended_clock(catalogue.moment(connection))
-            runner.run(connection, result.transactions, context.lock_wait_ms, context.progress, context.say)
+            context.guard_pretended_clock(session.catalogue.moment())
+            runner.run(session, result.transactions, context.lock_wait_ms, context.progress, context.say)
         return replace(result, is_done=go)
 
 
-def _existing(connection: Connection, layout: Layout) -> Tree | None:
-    with reading(connection):
-        if not catalogue.exists(connection, layout.table):
+def _existing(session: Session, layout: Layout) -> Tree | None:
+    with session.reading():
+        if not session.catalogue.exists(layout.table):
             return None
-        found = catalogue.relation(connection, layout.table)
-    if not catalogue.is_partitioned(found):
-        what = catalogue.KINDS_OF_RELATION.get(found.kind, "relation")
+        found = session.catalogue.relation(layout.table)
+    if not found.is_partitioned:
         raise Refusal(
             f"{found.spelling} exists already",
-            found=f"it is a {what}",
-            fix="`slabrow convert` makes it into a partitioned one" if what == "table" else "name another table",
+            found=f"it is a {found.kind}",
+            fix="`slabrow convert` makes it into a partitioned one"
+            if found.kind is RelationKind.TABLE
+            else "name another table",
         )
-    return catalogue.tree(connection, layout.table)
+    return session.catalogue.tree(layout.table)
 
 
-def _new(context: Context, connection: Connection, layout: Layout, source: Source) -> BuildResult:
-    table = _columns(connection, layout, source)
-    with reading(connection):
-        role = catalogue.current_role(connection)
-        taken = catalogue.names_in_schema(connection, layout.table.schema)
-    facts = [catalogue.ColumnFact(column.name, column.type_name, column.not_null) for column in table.columns]
+def _new(context: Context, session: Session, layout: Layout, source: Source) -> BuildResult:
+    table = _columns(session, layout, source)
+    with session.reading():
+        role = session.catalogue.current_role()
+        taken = session.catalogue.names_in_schema(layout.table.schema)
+    facts = [ColumnFact(column.name, column.type_name, column.not_null) for column in table.columns]
     key = key_columns(layout, facts, str(layout.table))
     kinds = tuple(column.kind for column in key)
     now = context.now if kinds[0].is_time or layout.by is not By.RANGE else 0
     top = due_partitions(layout, kinds, Namer(layout, kinds[0], NAME_LIMIT, taken), now=now)
     planned = divided(top, layout, inner_kinds(layout, facts, str(layout.table)), NAME_LIMIT)
-    transactions = ddl.build(table, layout, planned, role, context.lock_wait_ms)
+    transactions = session.writer.build(table, layout, planned, role, context.lock_wait_ms)
     return BuildResult(
         layout,
         key_changes(table, layout.full_key),
@@ -97,37 +93,36 @@ def _new(context: Context, connection: Connection, layout: Layout, source: Sourc
     )
 
 
-def _rest(context: Context, connection: Connection, layout: Layout, tree: Tree) -> BuildResult:
+def _rest(context: Context, session: Session, layout: Layout, tree: Tree) -> BuildResult:
     """The partitions that an interrupted build still owes."""
-    with reading(connection):
-        taken = catalogue.names_in_schema(connection, tree.table.schema)
-        owner = catalogue.owner(connection, catalogue.relation(connection, tree.table))
-        role = catalogue.current_role(connection)
+    facts = session.catalogue.upkeep_facts(tree)
     now = context.now if tree.kinds[0].is_time or layout.by is not By.RANGE else 0
-    creations = [action for action in reconcile(layout, tree, now, taken=taken).actions if action.kind == "create"]
-    upkeep = ddl.upkeep_of(tree, layout, context.lock_wait_ms, owner, role)
+    creations = [
+        action for action in reconcile(layout, tree, now, taken=facts.taken).actions if action.kind == "create"
+    ]
+    upkeep = session.writer.upkeep(tree, layout, facts, context.lock_wait_ms)
     transactions = [upkeep.transaction(action) for action in creations]
     return BuildResult(layout, (), tuple(transactions), tuple(action.partition.table for action in creations), False)
 
 
-def _columns(connection: Connection, layout: Layout, source: Source) -> Shape:
+def _columns(session: Session, layout: Layout, source: Source) -> Shape:
     if (source.schema_file is None) == (source.like is None):
         raise UsageError(
             f"there is no table {layout.table} yet, and its columns are not known",
             fix="give either --schema FILE.sql with its CREATE TABLE, or --like TABLE",
         )
     if source.like is not None:
-        with reading(connection):
-            like = shape(connection, source.like)
-        return _as_new(like, layout.table)
-    return _from_sql(connection, layout, source.schema_file or Path())
+        with session.reading():
+            like = session.catalogue.shape(source.like)
+        return _as_new(session, like, layout.table)
+    return _from_sql(session, layout, source.schema_file or Path())
 
 
-def _as_new(like: Shape, name: Name) -> Shape:
+def _as_new(session: Session, like: Shape, name: Name) -> Shape:
     """The shape of another table for a new one: its own owner, and names derived from its own name."""
 
     # Of a table that a conversion has left, the names and the comment of before are meant.
-    was = unmarked(like.comment)
+    was = session.writer.old_table(like.comment)
     stem = like.name.table if was is None else was[0].table
 
     def renamed(old: str) -> str:
@@ -165,7 +160,7 @@ def _first_words(statement: str) -> tuple[str, ...]:
     return (*words, *(["as select"] if is_table and "as" in words else []))
 
 
-def _from_sql(connection: Connection, layout: Layout, path: Path) -> Shape:
+def _from_sql(session: Session, layout: Layout, path: Path) -> Shape:
     """The shape that a file of CREATE TABLE and CREATE INDEX gives: the server reads it and rolls back."""
     text = read_text(path, "schema file", "--schema")
     definitions = statements_in(text)
@@ -176,15 +171,9 @@ def _from_sql(connection: Connection, layout: Layout, path: Path) -> Shape:
                 found=f"a statement begins with {' '.join(words[:2]).upper()}",
                 fix="keep only CREATE TABLE, INDEX, TYPE, DOMAIN and SCHEMA, ALTER TABLE, COMMENT and SET in it",
             )
-    with explained(f"read {path}"), connection.transaction(force_rollback=True):
-        connection.execute("SET LOCAL lock_timeout = '2s'")
-        for definition in definitions:
-            connection.execute(definition.encode(), prepare=False)
-        if not catalogue.exists(connection, layout.table):
-            raise LayoutError(
-                f"{path} does not create {layout.table}", fix="correct the name in the file or in the layout"
-            )
-        made = shape(connection, layout.table)
+    made = session.catalogue.shape_from_sql(definitions, layout.table, f"read {path}")
+    if made is None:
+        raise LayoutError(f"{path} does not create {layout.table}", fix="correct the name in the file or in the layout")
     if serial := [sequence.column for sequence in made.sequences if not sequence.is_identity]:
         raise LayoutError(
             f"{path} gives {', '.join(serial)} a serial type, whose sequence would have to be made apart",

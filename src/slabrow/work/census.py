@@ -4,6 +4,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from slabrow.core.statistics.counted import LeafCount
 from slabrow.core.table.bounds import Range
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.findings import Finding, findings
@@ -11,7 +12,6 @@ from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Value, order, parse_value, spell
 from slabrow.core.values.names import Name
 from slabrow.files.reading import json_document
-from slabrow.servers.postgresql.read import catalogue, row_counts
 from slabrow.work.context import Context
 
 
@@ -43,10 +43,10 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
     earlier = _read_counts(against) if against else None
     if earlier is not None and not exact:
         raise UsageError("--against compares counts", fix="add --exact, so that the rows are counted")
-    with context.connected() as connection:
-        tree = catalogue.tree(connection, table, with_values=not exact)
+    with context.connected() as session:
+        tree = session.catalogue.tree(table, with_values=not exact)
         if exact:
-            tree = _with_counts(tree, row_counts.count_leaves(connection, tree))
+            tree = _with_counts(tree, session.counting.count_leaves(tree))
     found = list(findings(tree, is_counted=exact))
     compared = _compare(tree, earlier) if earlier else ()
     found += [
@@ -62,7 +62,7 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
     return Census(tree, exact, tuple(found), compared, notes)
 
 
-def _with_counts(tree: Tree, counted: dict[str, row_counts.LeafCount]) -> Tree:
+def _with_counts(tree: Tree, counted: dict[str, LeafCount]) -> Tree:
     partitions = []
     for partition in tree.partitions:
         count = counted.get(partition.spelling)

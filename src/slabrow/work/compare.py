@@ -5,24 +5,21 @@ from dataclasses import dataclass
 
 from sqlglot import exp
 
+from slabrow.core.pruning.plan_reading import Query
 from slabrow.core.sql.mentions import retargeted
 from slabrow.core.sql.parsed import parse
+from slabrow.core.table.relation import Relation
 from slabrow.core.values.errors import ServerError, UsageError
 from slabrow.core.values.names import Name
 from slabrow.files.query_file import FileQuery
-from slabrow.servers.postgresql import quoting
-from slabrow.servers.postgresql.ask import queries
-from slabrow.servers.postgresql.ask.side_effects import Fence, powers
-from slabrow.servers.postgresql.connection import Connection, explained, reading
-from slabrow.servers.postgresql.read import catalogue
-from slabrow.servers.postgresql.read.catalogue import Relation
+from slabrow.servers.protocols import Fence, Session
 from slabrow.work.context import Context
 
 RUNS = 3  # of each query on each table; the median one is shown
 
 
 @dataclass(frozen=True, slots=True)
-class Measured:
+class MedianRun:
     """One run: shared blocks found in memory or read, milliseconds, and the rows returned with their fingerprint."""
 
     blocks: int
@@ -33,12 +30,12 @@ class Measured:
 
 
 @dataclass(frozen=True, slots=True)
-class Compared:
+class ComparedQuery:
     """One query on both tables. has_same_rows compares contents, whatever their order."""
 
     query: FileQuery
-    before: Measured
-    after: Measured
+    before: MedianRun
+    after: MedianRun
 
     @property
     def has_same_rows(self) -> bool:
@@ -64,7 +61,7 @@ class Comparison:
     after: str
     rows_before: int | None
     rows_after: int | None
-    compared: tuple[Compared, ...]
+    compared: tuple[ComparedQuery, ...]
     left: tuple[Left, ...]
 
     @property
@@ -75,7 +72,7 @@ class Comparison:
         return abs(self.rows_before - self.rows_after) <= 0.02 * max(self.rows_before, self.rows_after, 1)
 
     @property
-    def equal(self) -> tuple[Compared, ...]:
+    def equal(self) -> tuple[ComparedQuery, ...]:
         """The queries that return the same rows from both: only they may be summed up."""
         return tuple(each for each in self.compared if each.has_same_rows)
 
@@ -85,50 +82,50 @@ def compare(context: Context, table: Name, before: Name, asked: Sequence[FileQue
 
     Each is run once to fill the caches and to fingerprint its rows, then measured; the median run counts.
     """
-    compared: list[Compared] = []
+    compared: list[ComparedQuery] = []
     left: list[Left] = []
-    with context.connected() as connection:
-        with reading(connection):
-            now, _ = catalogue.whole(connection, catalogue.relation(connection, table))
-            then, _ = catalogue.whole(connection, catalogue.relation(connection, before))
-        fence = Fence(connection)
-        if (words := powers(connection)) is not None:
+    with context.connected() as session:
+        with session.reading():
+            now, _ = session.catalogue.whole(session.catalogue.relation(table))
+            then, _ = session.catalogue.whole(session.catalogue.relation(before))
+        fence = session.fence()
+        if (words := session.planner.powers()) is not None:
             context.warn(words)
         for place, query in enumerate(asked):
             context.progress(place / len(asked), query.name)
             try:
-                compared.append(_compare(connection, fence, query, now, then, timeout_ms))
+                compared.append(_compare(session, fence, query, now, then, timeout_ms))
             except (ServerError, UsageError) as error:
                 left.append(Left(query, error.found or error.problem))
-                with explained("go on after a query that failed"):
-                    queries.forget(connection)
+                with session.explained("go on after a query that failed"):
+                    session.planner.forget()
         context.progress(1.0, "done")
     return Comparison(then.spelling, now.spelling, then.rows, now.rows, tuple(compared), tuple(left))
 
 
 def _compare(
-    connection: Connection, fence: Fence, query: FileQuery, now: Relation, then: Relation, timeout_ms: int
-) -> Compared:
+    session: Session, fence: Fence, query: FileQuery, now: Relation, then: Relation, timeout_ms: int
+) -> ComparedQuery:
     if not query.sql.lstrip("( \n\t")[:6].upper().startswith(("SELECT", "WITH", "VALUES", "TABLE")):
         raise UsageError(f"{query.name} is left out", found="as it changes rows")
     if not isinstance(parse(query.sql), exp.Query):
         raise UsageError(f"{query.name} is left out", found="as its SQL is not understood here")
-    old_sql = retargeted(query.sql, now.name, quoting.table(then.name))
+    old_sql = retargeted(query.sql, now.name, session.writer.table(then.name))
     if old_sql is None:
         raise UsageError(f"{query.name} is left out", found="as its SQL is not understood here")
     if old_sql == query.sql:
         raise UsageError(f"{query.name} is left out", found=f"as it does not read {now.spelling}")
     for sql in (old_sql, query.sql):
-        plan = queries.explain(connection, queries.Query(sql, query.params), timeout_ms)
+        plan = session.planner.explain(Query(sql, query.params), timeout_ms)
         if (why_not := fence.why_not(sql, plan, changes=False)) is not None:
             raise UsageError(f"{query.name} is left out", found=f"as {why_not}")
-    return Compared(
-        query, _measure(connection, old_sql, query, timeout_ms), _measure(connection, query.sql, query, timeout_ms)
+    return ComparedQuery(
+        query, _measure(session, old_sql, query, timeout_ms), _measure(session, query.sql, query, timeout_ms)
     )
 
 
-def _measure(connection: Connection, sql: str, query: FileQuery, timeout_ms: int) -> Measured:
-    rows, print_ = queries.result_print(connection, queries.Query(sql, query.params), timeout_ms)
-    runs = [queries.run(connection, queries.Query(sql, query.params), timeout_ms) for _ in range(RUNS)]
+def _measure(session: Session, sql: str, query: FileQuery, timeout_ms: int) -> MedianRun:
+    rows, print_ = session.planner.result_print(Query(sql, query.params), timeout_ms)
+    runs = [session.planner.run(Query(sql, query.params), timeout_ms) for _ in range(RUNS)]
     middle = sorted(runs, key=lambda run: run.execution_ms or 0.0)[RUNS // 2]
-    return Measured(middle.blocks or 0, middle.planning_ms or 0.0, middle.execution_ms or 0.0, rows, print_)
+    return MedianRun(middle.blocks or 0, middle.planning_ms or 0.0, middle.execution_ms or 0.0, rows, print_)

@@ -7,14 +7,13 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.core.values.errors import Refusal, SlabrowError, UsageError, nearest
+from slabrow.core.values.errors import Refusal, UsageError, nearest
 from slabrow.core.values.names import Name, parse_name
-from slabrow.servers.postgresql.connection import Connection, connect, holds_secret, worded
+from slabrow.servers.families import open_session
+from slabrow.servers.protocols import Session
 
 if TYPE_CHECKING:
     from slabrow.core.table.layout import Layout
-
-__all__ = ["Context", "Event", "Progress", "holds_secret", "unsaid", "unseen", "untold"]
 
 MOST_APART = timedelta(minutes=1)  # that two clocks may be without being called different
 Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and what is being done
@@ -23,16 +22,16 @@ Progress = Callable[[float, str], None]  # the share of the work that is done, 0
 Event = Mapping[str, str | int | float | None]
 
 
-def untold(_: Event) -> None:
-    """What happened, for nobody."""
+def ignore_event(_: Event) -> None:
+    """Events are not reported."""
 
 
-def unsaid(_: str) -> None:
-    """Details that nobody asked for."""
+def ignore_message(_: str) -> None:
+    """Messages are switched off."""
 
 
-def unseen(_: float, __: str) -> None:
-    """Progress that nobody looks at."""
+def ignore_progress(_: float, __: str) -> None:
+    """Progress is not shown."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,10 +60,10 @@ class Context:
     pretends: bool = False
     server: str | None = None
     lock_deadline_ms: int | None = None
-    progress: Progress = unseen
-    tell: Callable[[Event], None] = untold
-    warn: Callable[[str], None] = unsaid
-    say: Callable[[str], None] = unsaid
+    progress: Progress = ignore_progress
+    tell: Callable[[Event], None] = ignore_event
+    warn: Callable[[str], None] = ignore_message
+    say: Callable[[str], None] = ignore_message
 
     def guard_pretended_clock(self, server: datetime) -> None:
         """Raises Refusal when a clock given with --now is far from the server's, and nobody said that it is meant.
@@ -80,12 +79,12 @@ class Context:
         )
 
     @contextmanager
-    def connected(self) -> Iterator[Connection]:
-        connection = connect(self.dsn)
+    def connected(self) -> Iterator[Session]:
+        session = open_session(self.dsn)
         try:
-            yield connection
+            yield session
         finally:
-            connection.close()
+            session.close()
 
     def layouts(self) -> "tuple[Layout, ...]":
         """The layouts asked for: of the table named, else all of the file."""
@@ -128,11 +127,6 @@ class Context:
     def table_name(self) -> Name:
         """The table named, else that of the only layout."""
         return parse_name(self.table) if self.table is not None else self.layout().table
-
-
-def server_error(error: Exception) -> SlabrowError | None:
-    """An error of the driver that nobody has put into words yet, in Slabrow's; None for other errors."""
-    return worded(error)
 
 
 def _same(one: Name, other: Name) -> bool:

@@ -4,29 +4,27 @@ One transaction copies the rows, proves the copy equal partition by partition, a
 until it is dropped on purpose.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from slabrow.core.table.bounds import CatchAll
 from slabrow.core.table.layout import Layout
+from slabrow.core.table.relation import Relation
 from slabrow.core.table.shape import KeyChange, Shape, key_changes
-from slabrow.core.upkeep.statements import Statement, Transaction
+from slabrow.core.upkeep.conversion_plan import ConversionPlan
+from slabrow.core.upkeep.statements import Transaction
+from slabrow.core.upkeep.steps import LongWork, StepReport, StepState
 from slabrow.core.values.errors import Refusal, ServerError, UsageError
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name, fit, parse_name
-from slabrow.servers.postgresql import quoting
-from slabrow.servers.postgresql.connection import Connection, reading
-from slabrow.servers.postgresql.read import catalogue
-from slabrow.servers.postgresql.read.catalogue import Relation
-from slabrow.servers.postgresql.read.shape import shape
-from slabrow.servers.postgresql.write import ddl
-from slabrow.servers.postgresql.write.conversion import Conversion, is_marked
+from slabrow.servers.protocols import Session
 from slabrow.work import runner
 from slabrow.work.context import Context
-from slabrow.work.layout_preview import Prospect, prospect
+from slabrow.work.layout_preview import LayoutPreview, preview
+from slabrow.work.step_runner import StepRunner, ledger_or_none
 
 
 @dataclass(frozen=True, slots=True)
-class Compared:
+class ComparedPartition:
     """Rows of one partition before and after. The fingerprints were compared as well, or this would not exist."""
 
     partition: str
@@ -34,17 +32,22 @@ class Compared:
     rows_after: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ConvertResult:
     """What conversion does, or did. compared is empty until it was done."""
 
     layout: Layout
-    prospect: Prospect
+    preview: LayoutPreview
     key_changes: tuple[KeyChange, ...]
     old_name: Name
-    transaction: Transaction
+    work: LongWork
+    steps: tuple[StepReport, ...]
     is_done: bool
-    compared: tuple[Compared, ...] = ()
+    compared: tuple[ComparedPartition, ...] = ()
+
+    @property
+    def transactions(self) -> tuple[Transaction, ...]:
+        return tuple(step.transaction for step in self.work.steps)
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,40 +61,52 @@ class DropResult:
     is_done: bool
 
 
-def convert(context: Context, layout: Layout, *, go: bool, old_name: str | None = None) -> ConvertResult:
+def convert(
+    context: Context, layout: Layout, ledger_schema: str | None, *, go: bool, old_name: str | None = None
+) -> ConvertResult:
     """Converts the table of `layout`, or with `go` False works out what would be done.
 
     Raises Refusal when something would be lost, LayoutError when the layout does not fit.
     """
-    with context.connected() as connection, runner.sole(connection, [layout.table], context.lock_wait_ms):
-        plan, seen = _plan(context, connection, layout, old_name)
-        transaction = plan.transaction()
-        changes = key_changes(plan.shape, layout.full_key)
-        if not go:
-            return ConvertResult(layout, seen, changes, plan.old_name, transaction, is_done=False)
-        context.guard_pretended_clock(catalogue.moment(connection))
-        checked = runner.run(connection, [transaction], context.lock_wait_ms, context.progress, context.say)
-        compared = tuple(
-            Compared(str(leaf), old, new) for leaf, old, new, _ in sorted(checked[-1], key=lambda row: str(row[0]))
+    with context.connected() as session, runner.sole(session, [layout.table], context.lock_wait_ms):
+        plan, seen = _plan(context, session, layout, old_name)
+        work = LongWork(kind="convert", table=plan.shape.name, steps=session.writer.conversion(plan))
+        proposed = ConvertResult(
+            layout=layout,
+            preview=seen,
+            key_changes=key_changes(plan.shape, layout.full_key),
+            old_name=plan.old_name,
+            work=work,
+            steps=tuple(StepReport(name=step.name, state=StepState.PROPOSED) for step in work.steps),
+            is_done=False,
         )
-        return ConvertResult(layout, seen, changes, plan.old_name, transaction, True, compared)
+        if not go:
+            return proposed
+        context.guard_pretended_clock(session.catalogue.moment())
+        reports = StepRunner(context, session, ledger_or_none(context, session, ledger_schema)).do(work)
+        rows = [row for report in reports for row in (report.checked[-1] if report.checked else ())]
+        compared = tuple(
+            ComparedPartition(str(leaf), int(str(old)), int(str(new)))
+            for leaf, old, new, _ in sorted(rows, key=lambda row: str(row[0]))
+        )
+        return replace(proposed, steps=reports, is_done=True, compared=compared)
 
 
-def _plan(context: Context, connection: Connection, layout: Layout, old: str | None) -> tuple[Conversion, Prospect]:
-    with reading(connection):
-        found = catalogue.relation(connection, layout.table)
-        if found.kind == "p":
+def _plan(context: Context, session: Session, layout: Layout, old: str | None) -> tuple[ConversionPlan, LayoutPreview]:
+    with session.reading():
+        found = session.catalogue.relation(layout.table)
+        if found.is_partitioned:
             raise Refusal(
                 f"{found.spelling} is partitioned already",
-                found=f"it has {catalogue.leaves_total(connection, found).leaves} leaves",
+                found=f"it has {session.catalogue.leaves_total(found).leaves} leaves",
                 fix="`slabrow tend` keeps it as its layout says; `slabrow census` shows it as it is",
             )
-        table = shape(connection, layout.table)
+        table = session.catalogue.shape(layout.table)
         _refuse_obstacles(table)
-        names = catalogue.names_in_schema(connection, found.name.schema)
-        blocks, role = catalogue.blocks(connection, found), catalogue.current_role(connection)
+        names = session.catalogue.names_in_schema(found.name.schema)
+        blocks, role = session.catalogue.blocks(found), session.catalogue.current_role()
     # Every row of a hash layout has a part, so nothing has to be counted by key before.
-    seen = prospect(context, connection, layout, exact=layout.by is not By.HASH)
+    seen = preview(context, session, layout, exact=layout.by is not By.HASH)
     _refuse_homeless(layout, seen, table)
     kept_as = _old_name(found.name, old)
     if kept_as in names:
@@ -100,14 +115,14 @@ def _plan(context: Context, connection: Connection, layout: Layout, old: str | N
             found="there is a table of that name already",
             fix="drop it with --drop-old if it is of an earlier conversion, or name another with --old-name",
         )
-    return Conversion(
+    return ConversionPlan(
         shape=table,
         layout=layout,
         planned=seen.planned,
         old_name=found.name.sibling(kept_as),
         blocks=blocks,
         key_type=seen.key[0].type_name,
-        record_hash=catalogue.has_record_hash(connection, found),
+        record_hash=session.catalogue.has_record_hash(found),
         role=role,
         lock_wait_ms=context.lock_wait_ms,
     ), seen
@@ -116,7 +131,7 @@ def _plan(context: Context, connection: Connection, layout: Layout, old: str | N
 def _old_name(table: Name, old: str | None) -> str:
     """What the plain table is called afterwards, in its own schema."""
     if old is None:
-        return fit(table.table, "_before", 63)
+        return fit(table.table, "_before")
     name = parse_name(old)
     if name.schema not in (None, table.schema):
         raise UsageError(f"--old-name {old} is in another schema", fix=f"name a table of schema {table.schema}")
@@ -128,11 +143,11 @@ def _refuse_obstacles(table: Shape) -> None:
         raise Refusal(
             f"converting {table.name} would lose what belongs to it",
             found="\n".join(table.obstacles),
-            fix="do what stands behind each, then convert again",
+            fix="follow the step in each line, then convert again",
         )
 
 
-def _refuse_homeless(layout: Layout, seen: Prospect, table: Shape) -> None:
+def _refuse_homeless(layout: Layout, seen: LayoutPreview, table: Shape) -> None:
     """Rows that no partition would take: by a NULL in the key, or by a key before the first bound."""
     in_primary_key = any(constraint.kind == "p" for constraint in table.constraints)
     column = layout.key[0]
@@ -140,8 +155,7 @@ def _refuse_homeless(layout: Layout, seen: Prospect, table: Shape) -> None:
         raise Refusal(
             f"{seen.nulls:,} rows of {table.name} have NULL in {column}",
             found=f"{column} has to become a part of the primary key, which holds no NULL",
-            fix=f"give them a value: UPDATE {quoting.table(table.name)} SET {quoting.identifier(column)} = … "
-            f"WHERE {quoting.identifier(column)} IS NULL",
+            fix=f"give them a value with UPDATE {table.name} SET {column} = … WHERE {column} IS NULL",
         )
     if seen.homeless:
         what = "have NULL in" if seen.nulls == seen.homeless else "have no partition for their"
@@ -157,30 +171,30 @@ def _refuse_homeless(layout: Layout, seen: Prospect, table: Shape) -> None:
 
 def drop_old(context: Context, table: Name, *, go: bool, old_name: str | None = None) -> DropResult:
     """Drops the plain table that a conversion of `table` kept. Refuses any other table."""
-    with context.connected() as connection, runner.sole(connection, [table], context.lock_wait_ms):
-        with reading(connection):
-            current = catalogue.relation(connection, table)
+    with context.connected() as session, runner.sole(session, [table], context.lock_wait_ms):
+        with session.reading():
+            current = session.catalogue.relation(table)
             kept_as = _old_name(current.name, old_name)
-            old = catalogue.relation(connection, current.name.sibling(kept_as))
-            _refuse_unmarked(connection, old, current)
-        sql = f"DROP TABLE {quoting.table(old.name)}"
-        dropping = Transaction(f"drop {old.name}", (ddl.lock_timeout(context.lock_wait_ms), Statement(sql, 1.0)))
+            old = session.catalogue.relation(current.name.sibling(kept_as))
+            _refuse_unmarked(session, old, current)
+        dropping = session.writer.dropping(old.name, context.lock_wait_ms)
         if go:
-            runner.run(connection, [dropping], context.lock_wait_ms, context.progress, context.say)
+            runner.run(session, [dropping], context.lock_wait_ms, context.progress, context.say)
         return DropResult(old.name, old.rows, old.bytes, dropping, go)
 
 
-def _refuse_unmarked(connection: Connection, old: Relation, current: Relation) -> None:
-    if not is_marked(catalogue.comment(connection, old), current.name):
+def _refuse_unmarked(session: Session, old: Relation, current: Relation) -> None:
+    was = session.writer.old_table(session.catalogue.comment(old))
+    if was is None or was[0] != current.name:
         raise Refusal(
             f"{old.spelling} is not dropped",
             found="its comment does not say that Slabrow kept it from a conversion",
             fix="drop it by hand if you are sure",
         )
-    if not catalogue.is_partitioned(current):
+    if not current.is_partitioned:
         raise ServerError(f"{old.spelling} is not dropped", found=f"{current.spelling} is not partitioned")
 
 
 def catch_all_rows(result: ConvertResult) -> int:
     """How many rows went, or would go, into the catch-all."""
-    return sum(each.rows or 0 for each in result.prospect.sized if isinstance(each.top.bounds, CatchAll))
+    return sum(each.rows or 0 for each in result.preview.sized if isinstance(each.top.bounds, CatchAll))

@@ -12,22 +12,21 @@ from slabrow.core.upkeep.planned_partitions import as_key, cutoff, is_past
 from slabrow.core.values.errors import LayoutError, UsageError
 from slabrow.core.values.method import By
 from slabrow.core.weighing.candidates import ageing
-from slabrow.servers.postgresql.connection import Connection, reading
-from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
-from slabrow.work.layout_preview import Prospect, prospect
+from slabrow.work.layout_preview import LayoutPreview, preview
 
 
 @dataclass(frozen=True, slots=True)
 class Forecast:
-    """prospect: the partitions of that day, with the rows that they have now; outlook: what they will have."""
+    """preview: the partitions of that day, with the rows that they have now; outlook: what they will have."""
 
-    prospect: Prospect
+    preview: LayoutPreview
     outlook: Outlook | None = None
 
 
 def forecast(context: Context, layout: Layout, *, exact: bool, until: datetime | None = None) -> Forecast:
-    """See `prospect`. Changes nothing.
+    """See `preview`. Changes nothing.
 
     until   a day to come; the rows of that day follow from the growth that the statistics show
     Raises UsageError when that day is not to come, or the statistics show no growth along time.
@@ -38,25 +37,25 @@ def forecast(context: Context, layout: Layout, *, exact: bool, until: datetime |
             found=f"it is taken to be {context.now.date()}",
             fix="name a later day",
         )
-    with context.connected() as connection:
+    with context.connected() as session:
         if until is None:
-            return Forecast(prospect(context, connection, layout, exact=exact))
-        trend = _growth(connection, layout)
+            return Forecast(preview(context, session, layout, exact=exact))
+        trend = _growth(session, layout)
         if layout.by is By.RANGE and not _is_along(layout, trend):
             raise UsageError(
                 f"what comes of {layout.table} by then cannot be told",
                 found=f"its rows come along {trend.column}, and the layout divides by {layout.key[0]}",
                 fix="leave --until out, or divide by that column",
             )
-        seen = prospect(replace(context, now=until), connection, layout, exact=exact)
+        seen = preview(replace(context, now=until), session, layout, exact=exact)
         return _looked_out(seen, trend, until)
 
 
-def _growth(connection: Connection, layout: Layout) -> Growth:
-    with reading(connection, f"read {layout.table}"):
-        found, _ = catalogue.whole(connection, catalogue.relation(connection, layout.table))
-        columns = {each.name: each.as_key() for each in catalogue.columns(connection, found)}
-        statistics = catalogue.column_statistics(connection, found)
+def _growth(session: Session, layout: Layout) -> Growth:
+    with session.reading(f"read {layout.table}"):
+        found, _ = session.catalogue.whole(session.catalogue.relation(layout.table))
+        columns = {each.name: each.as_key() for each in session.catalogue.columns(found)}
+        statistics = session.catalogue.column_statistics(found)
     facts = TableFacts(found.name, found.spelling, found.rows or 0, 0, 0, columns, statistics)
     times = [each.column for each in ageing(facts, {}, 0.0) if columns[each.column].kind.is_time]
     preferred = [layout.key[0]] if layout.key[0] in times else times
@@ -75,7 +74,7 @@ def _is_along(layout: Layout, trend: Growth) -> bool:
     return layout.key[0] == trend.column
 
 
-def _looked_out(seen: Prospect, trend: Growth, until: datetime) -> Forecast:
+def _looked_out(seen: LayoutPreview, trend: Growth, until: datetime) -> Forecast:
     layout, kind = seen.layout, seen.key[0].kind
     kept = seen.sized
     if layout.keep is not None and layout.by is By.RANGE:

@@ -12,6 +12,7 @@ from slabrow.core.statistics.estimates import ColumnStatistics, split_evenly
 from slabrow.core.statistics.sizes import estimated_rows, leaf_shares
 from slabrow.core.table.bounds import CatchAll, Listed, Range
 from slabrow.core.table.layout import Layout
+from slabrow.core.table.relation import ColumnFact, Relation
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.planned_partitions import (
     Namer,
@@ -23,13 +24,11 @@ from slabrow.core.upkeep.planned_partitions import (
     is_past,
     number_now,
 )
-from slabrow.core.upkeep.reconcile import NAME_LIMIT
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Kind, Value, order, parse_value
 from slabrow.core.values.method import By
-from slabrow.servers.postgresql.connection import Connection, reading
-from slabrow.servers.postgresql.read import catalogue, row_counts
-from slabrow.servers.postgresql.read.catalogue import ColumnFact, Relation
+from slabrow.core.values.names import NAME_LIMIT
+from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 
 
@@ -47,7 +46,7 @@ class Sized:
 
 
 @dataclass(frozen=True, slots=True)
-class Prospect:
+class LayoutPreview:
     """relation   the table as it is
     key          its key columns
     sized        the partitions, in the order of their bounds, the catch-all last
@@ -86,25 +85,25 @@ def inner_kinds(layout: Layout, columns: Sequence[ColumnFact], table: str) -> tu
     return tuple(column.kind for column in key_columns(layout.within, columns, table))
 
 
-def prospect(context: Context, connection: Connection, layout: Layout, *, exact: bool) -> Prospect:
+def preview(context: Context, session: Session, layout: Layout, *, exact: bool) -> LayoutPreview:
     """What `layout` would make of its table at the context's `now`.
 
     exact   count the rows (one or two scans) instead of asking the statistics; a hash layout's are counted by key
     Raises LayoutError when the layout does not fit the table, ServerError when there is no such table or it was never
     analysed and `exact` is not asked for.
     """
-    with reading(connection, f"read {layout.table}"):
-        found, _ = catalogue.whole(connection, catalogue.relation(connection, layout.table))
-        columns = catalogue.columns(connection, found)
-        statistics = catalogue.column_statistics(connection, found)
+    with session.reading(f"read {layout.table}"):
+        found, _ = session.catalogue.whole(session.catalogue.relation(layout.table))
+        columns = session.catalogue.columns(found)
+        statistics = session.catalogue.column_statistics(found)
         # A table that is partitioned already has its own partitions' names in use.
-        taken = frozenset() if found.kind == "p" else catalogue.names_in_schema(connection, found.name.schema)
+        taken = frozenset() if found.is_partitioned else session.catalogue.names_in_schema(found.name.schema)
         asked = _Asked.of(context, layout, found, columns, taken)
-        if found.kind == "p" and not exact:
-            tree = catalogue.tree(connection, layout.table)
+        if found.is_partitioned and not exact:
+            tree = session.catalogue.tree(layout.table)
             if (held := tuple(each.name or each.text for each in tree.key)) == layout.key and tree.by is layout.by:
                 return _held(asked, tree, statistics.get(held[0]))
-        return _counted(connection, asked) if exact else _estimated(asked, statistics)
+        return _counted(session, asked) if exact else _estimated(asked, statistics)
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,9 +135,9 @@ class _Asked:
         top = due_partitions(layout, kinds, namer, now=now, low=low, high=high, values=values)
         return divided(top, layout, tuple(column.kind for column in self.inner), NAME_LIMIT)
 
-    def prospect(
+    def preview(
         self, planned: tuple[Planned, ...], rows: Sequence[int | None], homeless: int, nulls: int, is_exact: bool
-    ) -> Prospect:
+    ) -> LayoutPreview:
         """rows: of each leaf. Bytes are in proportion to them: the table's own bytes a row, indexes and TOAST too."""
         found = self.found
         known = max(sum(count or 0 for count in rows) or 1, found.rows or 0)
@@ -147,27 +146,27 @@ class _Asked:
             Sized(leaf, count, None if count is None else round(found.bytes * count / known), top)
             for (leaf, top), count in zip(leaves, rows, strict=True)
         )
-        return Prospect(self.layout, found, self.key, sized, homeless, nulls, is_exact)
+        return LayoutPreview(self.layout, found, self.key, sized, homeless, nulls, is_exact)
 
 
-def _estimated(asked: _Asked, statistics: dict[str, ColumnStatistics]) -> Prospect:
+def _estimated(asked: _Asked, statistics: dict[str, ColumnStatistics]) -> LayoutPreview:
     layout, found = asked.layout, asked.found
     seen = statistics.get(layout.key[0])
     if seen is None or found.rows is None:
         # Without statistics the rows are not known, unless there are none.
         planned = asked.planned()
         known = 0 if found.rows == 0 else None
-        return asked.prospect(planned, [known for each in planned for _ in each.leaves], 0, 0, False)
+        return asked.preview(planned, [known for each in planned for _ in each.leaves], 0, 0, False)
     values = tuple(value for value, _ in seen.common) if layout.by is By.LIST else ()
     planned = asked.planned(seen.low, seen.high, values)
     columns = {each.name: each.as_key() for each in asked.columns}
     rows = list(split_evenly(found.rows, leaf_shares(planned, layout, columns, statistics)))
     homeless = 0 if layout.by is By.HASH else max(0, found.rows - sum(rows))
     nulls = 0 if layout.by is By.HASH else round(seen.null_share * found.rows)
-    return asked.prospect(planned, rows, homeless, nulls, False)
+    return asked.preview(planned, rows, homeless, nulls, False)
 
 
-def _held(asked: _Asked, tree: Tree, seen: ColumnStatistics | None) -> Prospect:
+def _held(asked: _Asked, tree: Tree, seen: ColumnStatistics | None) -> LayoutPreview:
     """Of a table that is divided this way already: the rows and bytes that its partitions hold, by their bounds.
 
     What is past `keep` and has left is not forecast again. Rows of a partition that was never analysed are told from
@@ -195,18 +194,18 @@ def _held(asked: _Asked, tree: Tree, seen: ColumnStatistics | None) -> Prospect:
                 Sized(leaf, rows[held.spelling] if held is not None and is_there else 0,
                       held.bytes if held is not None and is_there else 0, top)
             )  # fmt: skip
-    return Prospect(layout, asked.found, asked.key, tuple(sized), 0, 0, False)
+    return LayoutPreview(layout, asked.found, asked.key, tuple(sized), 0, 0, False)
 
 
-def _counted(connection: Connection, asked: _Asked) -> Prospect:
+def _counted(session: Session, asked: _Asked) -> LayoutPreview:
     layout, found, key = asked.layout, asked.found, asked.key
     match layout.by:
         case By.RANGE:
-            extent = row_counts.extent(connection, found.name, key[0])
+            extent = session.counting.extent(found.name, key[0])
             planned = asked.planned(extent.low, extent.high)
-            counts, nulls = _count_ranges(connection, found, key[0], planned)
+            counts, nulls = _count_ranges(session, found, key[0], planned)
         case By.LIST:
-            by_value = row_counts.count_values(connection, found.name, key[0])
+            by_value = session.counting.count_values(found.name, key[0])
             planned = asked.planned(values=tuple(by_value))
             nulls = by_value.get(None, 0)
             listed = [
@@ -216,24 +215,26 @@ def _counted(connection: Connection, asked: _Asked) -> Prospect:
             counts = _rest_last(planned, listed, sum(by_value.values()))
         case By.HASH:
             planned = asked.planned()
-            counts, is_exact = _count_hashed(connection, found, key, planned)
+            counts, is_exact = _count_hashed(session, found, key, planned)
             if layout.within is None:
-                return asked.prospect(planned, counts, 0, 0, is_exact)
+                return asked.preview(planned, counts, 0, 0, is_exact)
             nulls = 0
             counts.append(0)
     homeless = counts.pop()
     if layout.within is not None:
-        counts = _count_within(connection, asked, planned)
-    return asked.prospect(planned, counts, homeless, nulls, True)
+        counts = _count_within(session, asked, planned)
+    return asked.preview(planned, counts, homeless, nulls, True)
 
 
-def _count_within(connection: Connection, asked: _Asked, planned: tuple[Planned, ...]) -> list[int]:
+def _count_within(session: Session, asked: _Asked, planned: tuple[Planned, ...]) -> list[int]:
     """Rows of each leaf, counted: the server groups by the outer key's partition and the inner key, in one scan."""
     within = asked.layout.within
     assert within is not None
     found = {each.name: [0] * len(each.leaves) for each in planned}
     finder = _TopFinder(asked, planned)
-    for labels, columns, rows in row_counts.count_pairs(connection, asked.found.name, finder.sql, asked.inner):
+    for labels, columns, rows in session.counting.count_pairs(
+        asked.found.name, asked.key[0], finder.thresholds, asked.inner
+    ):
         tops = [finder.top(label) for label in labels]
         places = _inner_places(within, asked.inner, planned, columns)
         for top, place, count in zip(tops, places, rows, strict=True):
@@ -243,7 +244,7 @@ def _count_within(connection: Connection, asked: _Asked, planned: tuple[Planned,
 
 
 class _TopFinder:
-    """Which partition of the table a row belongs to: SQL that gives a label, and the partition of a label."""
+    """Which partition of the table a row belongs to, by the label that the server gives the row."""
 
     def __init__(self, asked: _Asked, planned: tuple[Planned, ...]) -> None:
         self._planned = planned
@@ -258,10 +259,9 @@ class _TopFinder:
         }
 
     @property
-    def sql(self) -> str:
-        if self._asked.layout.by is By.RANGE:
-            return row_counts.bucket_sql(self._asked.key[0], self._thresholds)
-        return row_counts.text_sql(self._asked.key[0])
+    def thresholds(self) -> list[Value] | None:
+        """Between which the label tells a range; None where the label is the value itself."""
+        return self._thresholds if self._asked.layout.by is By.RANGE else None
 
     def top(self, label: str | None) -> Planned | None:
         match self._asked.layout.by:
@@ -295,16 +295,16 @@ def _inner_places(
 
 
 def _count_hashed(
-    connection: Connection, found: Relation, key: tuple[ColumnFact, ...], planned: tuple[Planned, ...]
+    session: Session, found: Relation, key: tuple[ColumnFact, ...], planned: tuple[Planned, ...]
 ) -> tuple[list[int], bool]:
     """Rows of each part: keys are counted on the server and hashed here. False: such keys are not, so spread evenly."""
     try:
         types = _hashing(key)
     except UsageError:
         even = [1 / len(planned)] * len(planned)
-        return list(split_evenly(row_counts.count_rows(connection, found.name), even)), False
+        return list(split_evenly(session.counting.count_rows(found.name), even)), False
     counter = SpreadCounter(len(planned))
-    for columns, rows in row_counts.count_keys(connection, found.name, key):
+    for columns, rows in session.counting.count_keys(found.name, key):
         counter.add(keys_hash(columns, types), np.array(rows, np.int64))
     spread = counter.spread(len(planned))
     return list(spread.rows) if spread else [], True
@@ -315,13 +315,13 @@ def _hashing(key: tuple[ColumnFact, ...]) -> tuple[HashType, ...]:
 
 
 def _count_ranges(
-    connection: Connection, found: Relation, column: ColumnFact, planned: tuple[Planned, ...]
+    session: Session, found: Relation, column: ColumnFact, planned: tuple[Planned, ...]
 ) -> tuple[list[int], int]:
     """Rows of each planned partition, then the rows that none holds; and the rows whose key is NULL."""
     ranges = [each.bounds for each in planned if isinstance(each.bounds, Range)]
     ends = {end[0] for bounds in ranges for end in (bounds.from_, bounds.to) if end is not None}
     thresholds = sorted(ends, key=lambda value: order((value,)))
-    counted = row_counts.count_buckets(connection, found.name, column, thresholds)
+    counted = session.counting.count_buckets(found.name, column, thresholds)
     by_start = dict(zip(thresholds, counted.counts[1:], strict=True))
     rows = [
         _range_rows(each.bounds, by_start, counted.counts[0]) if isinstance(each.bounds, Range) else 0

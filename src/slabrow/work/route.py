@@ -16,8 +16,7 @@ from slabrow.core.values.key_values import Key, Kind, parse_value, spell_local
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
 from slabrow.files.value_file import Columns, read_keys, split_key
-from slabrow.servers.postgresql.connection import Connection, explained, reading
-from slabrow.servers.postgresql.read import catalogue, row_counts
+from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 from slabrow.work.layout_preview import key_columns
 
@@ -92,12 +91,12 @@ def spread_of_table(context: Context, table: Name, key: tuple[str, ...], parts: 
     Raises UsageError for a column that is not there, or whose type is not hashed here.
     """
     layout = Layout(table, By.HASH, key, parts=parts)
-    with context.connected() as connection, reading(connection, f"count the keys of {table}"):
-        found, _ = catalogue.whole(connection, catalogue.relation(connection, table))
-        columns = key_columns(layout, catalogue.columns(connection, found), found.spelling)
+    with context.connected() as session, session.reading(f"count the keys of {table}"):
+        found, _ = session.catalogue.whole(session.catalogue.relation(table))
+        columns = key_columns(layout, session.catalogue.columns(found), found.spelling)
         types = tuple(parse_types(column.type_name)[0] for column in columns)
         counter = SpreadCounter(parts)
-        for texts, rows in row_counts.count_keys(connection, found.name, columns):
+        for texts, rows in session.counting.count_keys(found.name, columns):
             counter.add(keys_hash(texts, types), np.array(rows, np.int64))
         return f"{found.spelling} by hash ({', '.join(key)}) in {parts} parts", counter, found.bytes
 
@@ -109,21 +108,21 @@ def route(context: Context, table: Name, values: Sequence[str]) -> Routes:
     Raises UsageError when a value does not fit the key.
     """
     zone = _zone(context)
-    with context.connected() as connection:
-        tree = catalogue.tree(connection, table)
+    with context.connected() as session:
+        tree = session.catalogue.tree(table)
         keys = [split_key(text, len(tree.key)) for text in values]
-        return _routes(connection, tree, keys, zone)
+        return _routes(session, tree, keys, zone)
 
 
 def route_file(context: Context, table: Name, path: str) -> Iterator[Routes]:
     """The same for the keys of a file, batch by batch, in constant memory."""
     zone = _zone(context)
-    with context.connected() as connection:
-        tree = catalogue.tree(connection, table)
+    with context.connected() as session:
+        tree = session.catalogue.tree(table)
         for columns in read_keys(path, len(tree.key)):
             keys = list(zip(*columns, strict=True))
             for first in range(0, len(keys), _ASKED_AT_ONCE):
-                yield _routes(connection, tree, keys[first : first + _ASKED_AT_ONCE], zone)
+                yield _routes(session, tree, keys[first : first + _ASKED_AT_ONCE], zone)
 
 
 _ASKED_AT_ONCE = 5_000  # keys in one query to the server
@@ -134,10 +133,10 @@ def _zone(context: Context) -> ZoneInfo:
     return ZoneInfo(layout.zone if layout else "UTC")
 
 
-def _routes(connection: Connection, tree: Tree, keys: Sequence[tuple[str | None, ...]], zone: ZoneInfo) -> Routes:
+def _routes(session: Session, tree: Tree, keys: Sequence[tuple[str | None, ...]], zone: ZoneInfo) -> Routes:
     if tree.by is By.HASH:
-        with explained("ask the server for the hash partition"):
-            homes = row_counts.hash_routes(connection, tree, keys)
+        with session.explained("ask the server for the hash partition"):
+            homes = session.counting.hash_routes(tree, keys)
         routes = tuple(_hashed(tree, key, home) for key, home in zip(keys, homes, strict=True))
     else:
         routes = tuple(_placed(tree, key, zone) for key in keys)

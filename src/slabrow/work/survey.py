@@ -12,6 +12,7 @@ from slabrow.core.statistics.sample import column_statistics
 from slabrow.core.statistics.sizes import estimated_rows
 from slabrow.core.table.bounds import Bounds, Listed, Range
 from slabrow.core.table.layout import Layout
+from slabrow.core.table.relation import ColumnFact, ForeignKeyFact, IndexFact, LeavesTotal, Relation
 from slabrow.core.table.spans import Grid, Span, Unit, fits
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.planned_partitions import MOST_PARTITIONS, slots
@@ -22,9 +23,7 @@ from slabrow.core.values.names import Name
 from slabrow.core.weighing.ages import Ages, ages_read
 from slabrow.core.weighing.candidates import Ageing, ageing
 from slabrow.core.weighing.workload_reading import TableWorkload, read_workload, usage
-from slabrow.servers.postgresql.connection import Connection, reading
-from slabrow.servers.postgresql.read import catalogue, row_counts
-from slabrow.servers.postgresql.read.catalogue import ColumnFact, ForeignKeyFact, IndexFact, LeavesTotal, Relation
+from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 from slabrow.work.weighing.workloads import gathered, named_tables
 
@@ -96,43 +95,42 @@ class Question:
 def survey(context: Context, table: Name, question: Question) -> Survey:
     """Reads a table's statistics; with `exact` it counts its rows. Changes nothing."""
     layout = replace(context, table=str(table)).layout_or_none()
-    with context.connected() as connection, reading(connection, f"survey {table}"):
-        found = catalogue.relation(connection, table)
-        if found.kind not in ("r", "p", "m"):
-            what = catalogue.KINDS_OF_RELATION.get(found.kind, "relation")
+    with context.connected() as session, session.reading(f"survey {table}"):
+        found = session.catalogue.relation(table)
+        if not found.kind.holds_rows:
             raise ServerError(
                 f"{found.spelling} cannot be surveyed",
-                found=f"it is a {what}",
+                found=f"it is a {found.kind}",
                 fix="name the table that holds the rows",
             )
-        found, leaves = catalogue.whole(connection, found)
+        found, leaves = session.catalogue.whole(found)
         estimated = found.rows
-        rows = row_counts.count_rows(connection, found.name) if question.exact else found.rows
+        rows = session.counting.count_rows(found.name) if question.exact else found.rows
         found = replace(found, rows=rows)
-        facts = catalogue.columns(connection, found)
-        statistics = catalogue.column_statistics(connection, found)
+        facts = session.catalogue.columns(found)
+        statistics = session.catalogue.column_statistics(found)
         if question.percent is not None:
-            statistics = _sampled(connection, found, facts, question.percent)
+            statistics = _sampled(session, found, facts, question.percent)
         columns = tuple(SurveyedColumn(column, statistics.get(column.name)) for column in facts)
-        counts = _counts(connection, found, columns, question, layout)
+        counts = _counts(session, found, columns, question, layout)
         if leaves is not None and counts is not None and counts.span is not None and question.percent is None:
-            counts = _counts_of_leaves(catalogue.tree(connection, table), counts)
+            counts = _counts_of_leaves(session.catalogue.tree(table), counts)
         seen = Survey(
             found,
             rows,
             question.exact,
             columns,
-            catalogue.indexes(connection, found),
-            catalogue.foreign_keys(connection, found),
+            session.catalogue.indexes(found),
+            session.catalogue.foreign_keys(found),
             None if leaves is None else leaves.leaves,
             counts,
             (*_notes(found, columns, question), *_leaf_notes(leaves)),
         )
-        return _with_ageing(context, connection, seen, question, estimated)
+        return _with_ageing(context, session, seen, question, estimated)
 
 
 def _sampled(
-    connection: Connection, found: Relation, columns: tuple[ColumnFact, ...], percent: float
+    session: Session, found: Relation, columns: tuple[ColumnFact, ...], percent: float
 ) -> dict[str, ColumnStatistics]:
     """Statistics from a block sample. Raises UsageError when so many blocks are more than a sample."""
     expected = (found.rows or 0) * percent / 100
@@ -143,7 +141,7 @@ def _sampled(
             found=f"a sample holds at most {MOST_SAMPLED:,}",
             fix=f"ask for --sample {most:.2g}, or --exact for all of them",
         )
-    values = row_counts.sample(connection, found.name, columns, percent)
+    values = session.counting.sample(found.name, columns, percent)
     total = found.rows if found.rows is not None else round(len(next(iter(values.values()), [])) * 100 / percent)
     return {name: column_statistics(name, column, total) for name, column in values.items()}
 
@@ -155,9 +153,7 @@ def _leaf_notes(leaves: LeavesTotal | None) -> list[str]:
     return [f"{leaves.unanalysed} leaves were never analysed ({some}): their rows are estimated by their bytes"]
 
 
-def _with_ageing(
-    context: Context, connection: Connection, seen: Survey, question: Question, estimated: int | None
-) -> Survey:
+def _with_ageing(context: Context, session: Session, seen: Survey, question: Question, estimated: int | None) -> Survey:
     """Adds how the table grows, along which column its data ages, and how old what the workload reads is.
 
     estimated   the rows that the statistics were taken of: a histogram says nothing of rows that came since
@@ -176,9 +172,9 @@ def _with_ageing(
     )
     read: TableWorkload | None = None
     if question.workload or question.statistics:
-        workload = gathered(question.workload, connection, statistics=question.statistics)
-        zone = catalogue.time_zone(connection) or ZoneInfo("UTC")
-        read = read_workload(workload, facts, named_tables(connection, workload, name), zone, context.now)
+        workload = gathered(question.workload, session, statistics=question.statistics)
+        zone = session.catalogue.time_zone() or ZoneInfo("UTC")
+        read = read_workload(workload, facts, named_tables(session, workload, name), zone, context.now)
     return with_ageing(seen, facts, read, context.now, estimated)
 
 
@@ -213,7 +209,7 @@ def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Quest
 
 
 def _counts(
-    connection: Connection,
+    session: Session,
     found: Relation,
     columns: tuple[SurveyedColumn, ...],
     question: Question,
@@ -222,18 +218,18 @@ def _counts(
     if question.column is None and question.per is None and layout is not None and layout.by is not By.RANGE:
         if layout.by is By.LIST:
             column = _named(columns, layout.key[0], found)
-            return _by_value(connection, found, column, question.exact)
+            return _by_value(session, found, column, question.exact)
         return None
     if question.column is not None and question.per is None:
         column = _named(columns, question.column, found)
         along = layout is not None and layout.by is By.RANGE and layout.key[0] == question.column
         if not column.column.kind.is_time and not along:
-            return _by_value(connection, found, column, question.exact)
+            return _by_value(session, found, column, question.exact)
     subject = _subject(columns, question, layout, found)
     if subject is None:
         return None
     column, grid = subject
-    return _by_period(connection, found, column, grid, question.exact)
+    return _by_period(session, found, column, grid, question.exact)
 
 
 def _subject(
@@ -276,12 +272,10 @@ def _along_time(columns: tuple[SurveyedColumn, ...]) -> SurveyedColumn | None:
     return max(times, key=lambda each: abs((each.statistics and each.statistics.correlation) or 0.0), default=None)
 
 
-def _by_period(
-    connection: Connection, found: Relation, surveyed: SurveyedColumn, grid: Grid, exact: bool
-) -> Counts | None:
+def _by_period(session: Session, found: Relation, surveyed: SurveyedColumn, grid: Grid, exact: bool) -> Counts | None:
     column, statistics = surveyed.column, surveyed.statistics
     if exact:
-        extent = row_counts.extent(connection, found.name, column)
+        extent = session.counting.extent(found.name, column)
         low, high, nulls = extent.low, extent.high, extent.nulls
     elif statistics is not None:
         low, high, nulls = statistics.low, statistics.high, round(statistics.null_share * (found.rows or 0))
@@ -292,7 +286,7 @@ def _by_period(
     ranges = periods(grid, low, high, column.name)
     if exact:
         thresholds = [bounds.from_[0] for bounds in ranges if bounds.from_] + [end[0] for end in [ranges[-1].to] if end]
-        rows = row_counts.count_buckets(connection, found.name, column, thresholds).counts[1:-1]
+        rows = session.counting.count_buckets(found.name, column, thresholds).counts[1:-1]
     else:
         known = [share_of(bounds, statistics) or 0.0 for bounds in ranges] if statistics else []
         rows = tuple(split_evenly(found.rows or 0, known))
@@ -347,10 +341,10 @@ def _overlap_s(one: Range, other: Range) -> float:
     return max(0.0, (min(stops) - max(begins)).total_seconds())
 
 
-def _by_value(connection: Connection, found: Relation, surveyed: SurveyedColumn, exact: bool) -> Counts | None:
+def _by_value(session: Session, found: Relation, surveyed: SurveyedColumn, exact: bool) -> Counts | None:
     column, statistics = surveyed.column, surveyed.statistics
     if exact:
-        counted = row_counts.count_values(connection, found.name, column)
+        counted = session.counting.count_values(found.name, column)
         buckets = tuple(Bucket(Listed((value,)), rows) for value, rows in counted.items() if value is not None)
         return Counts(column.name, None, "UTC", buckets, counted.get(None, 0), True)
     if statistics is None or found.rows is None:

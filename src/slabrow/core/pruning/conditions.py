@@ -15,7 +15,17 @@ from typing import Any, assert_never
 from sqlglot import exp
 
 from slabrow.core.pruning.agreement import Agree, column_of_type
-from slabrow.core.pruning.pruner import NOTHING, All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest
+from slabrow.core.pruning.pruner import (
+    NOTHING,
+    All,
+    Among,
+    Any_,
+    Anything,
+    Condition,
+    KeyComparison,
+    NotAmong,
+    NullTest,
+)
 from slabrow.core.pruning.reasons import Reason
 from slabrow.core.sql.constants import (
     Constant,
@@ -476,9 +486,9 @@ def _merged(parts: list[Condition]) -> list[Condition]:
 
     It does not say with which when they are not all known while planning, so here any of them may be the one.
     """
-    equal: dict[str, list[Compared]] = {}
+    equal: dict[str, list[KeyComparison]] = {}
     for part in parts:
-        if isinstance(part, Compared) and part.operator == "=" and part.when is not When.RUN:
+        if isinstance(part, KeyComparison) and part.operator == "=" and part.when is not When.RUN:
             equal.setdefault(part.column, []).append(part)
     doubtful = {
         column
@@ -488,7 +498,9 @@ def _merged(parts: list[Condition]) -> list[Condition]:
     if not doubtful:
         return parts
     kept: list[Condition] = [
-        part for part in parts if not (isinstance(part, Compared) and part.operator == "=" and part.column in doubtful)
+        part
+        for part in parts
+        if not (isinstance(part, KeyComparison) and part.operator == "=" and part.column in doubtful)
     ]
     return [*kept, *(Any_(tuple(equal[column])) for column in sorted(doubtful))]
 
@@ -496,7 +508,7 @@ def _merged(parts: list[Condition]) -> list[Condition]:
 def _bound_test(test: Test, around: Surroundings) -> Condition:
     name = test.column.name or ""
     if test.value is None:
-        return Compared(name, test.operator, None, When.RUN, test.fragment)
+        return KeyComparison(name, test.operator, None, When.RUN, test.fragment)
     try:
         value, when = key_value(test.value, test.column, around)
     except NotKnown as error:
@@ -505,8 +517,8 @@ def _bound_test(test: Test, around: Surroundings) -> Condition:
     if isinstance(value, Null):
         return NOTHING if when is When.PLAN else Anything(Reason.KNOWN_ONLY_RUNNING, test.fragment, name)
     if isinstance(value, bool) and test.operator == "<>" and when is When.PLAN:
-        return Compared(name, "=", not value, when, test.fragment)  # made `NOT k`, or `k` (clauses.c)
-    return Compared(name, test.operator, value, when, test.fragment)
+        return KeyComparison(name, "=", not value, when, test.fragment)  # made `NOT k`, or `k` (clauses.c)
+    return KeyComparison(name, test.operator, value, when, test.fragment)
 
 
 def _bound_range(test: Within, around: Surroundings) -> Condition:
@@ -538,7 +550,9 @@ def _bound_range(test: Within, around: Surroundings) -> Condition:
         if isinstance(value, Null):
             return unused
         is_included = (is_in.text or "").startswith("t")
-        tests.append(Compared(name, inclusive if is_included else exclusive, value, when, f"{end} of {test.fragment}"))
+        tests.append(
+            KeyComparison(name, inclusive if is_included else exclusive, value, when, f"{end} of {test.fragment}")
+        )
     return All(tuple(tests)) if tests else Anything()
 
 
@@ -633,7 +647,7 @@ def _each_of(test: InList, values: list[Value], when: When, has_null: bool) -> C
     name = test.column.name or ""
     if test.is_every and has_null:
         return Anything(is_empty=bool(values))
-    tests = tuple(Compared(name, test.operator, value, when, test.fragment) for value in values)
+    tests = tuple(KeyComparison(name, test.operator, value, when, test.fragment) for value in values)
     if not tests:  # of an empty array: ANY never holds, ALL always
         return Anything(is_empty=not test.is_every and not has_null)
     return Any_((All(tests),), test.fragment) if test.is_every else Any_(tests, test.fragment)
@@ -709,7 +723,7 @@ def _is_constant(condition: Condition) -> bool:
     match condition:
         case All(parts) | Any_(parts):
             return all(map(_is_constant, parts))
-        case Compared(when=when) | Among(when=when) | NotAmong(when=when):
+        case KeyComparison(when=when) | Among(when=when) | NotAmong(when=when):
             return when is When.PLAN
         case _:
             return isinstance(condition, NullTest)
@@ -740,9 +754,9 @@ def _arms(condition: Condition) -> tuple[str, Sequence[Condition]]:
         case Any_(parts):
             return "any", parts
         case Among(column, values, When.PLAN) if len(values) <= _LONGEST_REFUTED and not _has_bool(values):
-            return "any", [Compared(column, "=", value) for value in values]
+            return "any", [KeyComparison(column, "=", value) for value in values]
         case NotAmong(column, values, When.PLAN) if len(values) <= _LONGEST_REFUTED and not _has_bool(values):
-            return "all", [Compared(column, "<>", value) for value in values]
+            return "all", [KeyComparison(column, "<>", value) for value in values]
         case _:
             return "one", (condition,)
 
@@ -774,12 +788,12 @@ def _exclude(one: Condition, other: Condition, rank: Ranks) -> bool:
         match one:
             case NullTest(column, False):
                 return column == other.column
-            case Compared(column, _, value, When.PLAN):
+            case KeyComparison(column, _, value, When.PLAN):
                 return column == other.column and value is not None
             case Among(column, _, When.PLAN) | NotAmong(column, _, When.PLAN):
                 return column == other.column
         return False
-    if not isinstance(one, Compared) or not isinstance(other, Compared) or one.column != other.column:
+    if not isinstance(one, KeyComparison) or not isinstance(other, KeyComparison) or one.column != other.column:
         return False
     if one.when is not When.PLAN or other.when is not When.PLAN or one.value is None or other.value is None:
         return False

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from slabrow.core.pruning.pruner import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest
+from slabrow.core.pruning.pruner import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
 from slabrow.core.pruning.reasons import SENTENCES, Reason
 from slabrow.core.sql.when import When
 from slabrow.core.table.tree import Tree
@@ -48,13 +48,13 @@ def _parts(by: By, key: list[str], condition: Condition) -> Iterator[Explanation
                 yield Explanation(Reason.OR_WITHOUT_KEY, fragment)
         case Anything(reason, fragment, column) if reason is not None and column in key:
             yield Explanation(reason, fragment)
-        case Compared(column, "<>", _, _, fragment) | NotAmong(column, _, _, fragment):
+        case KeyComparison(column, "<>", _, _, fragment) | NotAmong(column, _, _, fragment):
             if column in key and by is not By.LIST:
                 yield Explanation(Reason.NEGATION, fragment)
-        case Compared(column, operator, _, When.RUN, fragment) if column in key:
+        case KeyComparison(column, operator, _, When.RUN, fragment) if column in key:
             if by is not By.HASH or operator == "=":
                 yield Explanation(Reason.KNOWN_ONLY_RUNNING, fragment)
-        case Compared(column, operator, _, _, fragment) if column in key and by is By.HASH and operator != "=":
+        case KeyComparison(column, operator, _, _, fragment) if column in key and by is By.HASH and operator != "=":
             yield Explanation(Reason.HASH_NOT_FULL, fragment)
         case _:
             return
@@ -68,7 +68,7 @@ def _pinned(condition: Condition, key: list[str]) -> set[str]:
         case Any_(parts):
             each = [_pinned(part, key) for part in parts]
             return set.intersection(*each) if each else set(key)
-        case Compared(column, operator, _, when) if column in key and operator != "<>" and when is not When.RUN:
+        case KeyComparison(column, operator, _, when) if column in key and operator != "<>" and when is not When.RUN:
             return {column}
         case Among(column) if column in key:
             return {column}
@@ -82,7 +82,7 @@ def _names_key(condition: Condition, key: list[str]) -> bool:
     match condition:
         case All(parts) | Any_(parts):
             return any(_names_key(part, key) for part in parts)
-        case Compared(column) | Among(column) | NotAmong(column) | NullTest(column):
+        case KeyComparison(column) | Among(column) | NotAmong(column) | NullTest(column):
             return column in key
         case Anything(_, _, column):
             return column in key

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from slabrow.core.pruning.conditions import bind, is_contradiction
 from slabrow.core.pruning.explain import Explanation, explained
 from slabrow.core.pruning.pruner import NOTHING, All, Condition, Pruner, Touched
-from slabrow.core.pruning.queries import Place, Statement, read_statement
+from slabrow.core.pruning.queries import PlannedStatement, TableOccurrence, read_statement
 from slabrow.core.rewriting.statement_rewrites import Rewriting, rewritten
 from slabrow.core.sql.answers import Answers
 from slabrow.core.sql.constants import Surroundings
@@ -49,8 +49,8 @@ class Predictor:
     settings: Settings = USUAL
     answers: Answers | None = None
     _pruner: Pruner = field(init=False)
-    _statements: dict[str, Statement | None] = field(default_factory=dict)
-    _shapes: dict[str, Statement | None] = field(default_factory=dict)
+    _statements: dict[str, PlannedStatement | None] = field(default_factory=dict)
+    _shapes: dict[str, PlannedStatement | None] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.refresh()
@@ -105,7 +105,7 @@ class Predictor:
         is_better = after is not None and len(after.started) < len(before.started)
         return found if is_better else Rewriting(None, found.unequal)
 
-    def at(self, place: Place, condition: Condition) -> Touched:
+    def at(self, place: TableOccurrence, condition: Condition) -> Touched:
         """What one place at which the table is named touches."""
         if is_contradiction(condition, self._not_null(place.table), self._rank):
             return NO_LEAF
@@ -114,7 +114,7 @@ class Predictor:
             return Touched(every, every, False)
         return self._pruner.touched(condition)
 
-    def _read(self, sql: str, around: Surroundings) -> tuple[Statement | None, Surroundings]:
+    def _read(self, sql: str, around: Surroundings) -> tuple[PlannedStatement | None, Surroundings]:
         """The statement, by its shape from the second of that shape on, and what stands for its literals."""
         around = around if self.answers is None else replace(around, answers=self.answers)
         if sql in self._statements or _BY_PLACE.search(sql):
@@ -129,14 +129,14 @@ class Predictor:
         found = self._shapes[shape]
         return (self._statement(sql), around) if found is None else (found, replace(around, literals=literals))
 
-    def _statement(self, sql: str) -> Statement | None:
+    def _statement(self, sql: str) -> PlannedStatement | None:
         if sql not in self._statements:
             if len(self._statements) >= _MOST_KEPT:
                 self._statements.clear()
             self._statements[sql] = read_statement(sql, self.schema, answers=self.answers)
         return self._statements[sql]
 
-    def _is_empty_join(self, place: Place, around: Surroundings) -> bool:
+    def _is_empty_join(self, place: TableOccurrence, around: Surroundings) -> bool:
         """Whether a table that it is joined with has no rows for these constants.
 
         Of tables without partitions the server sees it only of a condition that is false by itself (the setting
@@ -162,7 +162,9 @@ class Predictor:
     def _not_null(self, table: Name) -> frozenset[str]:
         return frozenset(name for name, column in self.schema.tables.get(table, {}).items() if column.not_null)
 
-    def _conditions(self, statement: Statement, around: Surroundings) -> Iterator[tuple[Place, Condition]]:
+    def _conditions(
+        self, statement: PlannedStatement, around: Surroundings
+    ) -> Iterator[tuple[TableOccurrence, Condition]]:
         for place in statement.places:
             if place.table == self.tree.table:
                 yield place, bind(place.pattern, around)

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Compared:
+class KeyComparison:
     """`column operator value`; operator is one of = <> < <= > >=. value is None where only a run supplies it."""
 
     column: str
@@ -105,7 +105,7 @@ class Anything:
     is_empty: bool = False
 
 
-Condition = Compared | Among | NotAmong | NullTest | All | Any_ | Anything
+Condition = KeyComparison | Among | NotAmong | NullTest | All | Any_ | Anything
 NOTHING = Any_(())
 
 
@@ -220,7 +220,7 @@ class Pruner:
 
 def _latest(condition: Condition) -> When:
     match condition:
-        case Compared(when=when) | Among(when=when) | NotAmong(when=when):
+        case KeyComparison(when=when) | Among(when=when) | NotAmong(when=when):
             return when
         case All(parts) | Any_(parts):
             return max(map(_latest, parts), default=When.PLAN)
@@ -232,7 +232,7 @@ def _latest(condition: Condition) -> When:
 class _Clauses:
     """What conditions joined by AND say of each key column: tests by place in the key, and NULL tests."""
 
-    tests: dict[int, list[Compared]] = field(default_factory=dict)
+    tests: dict[int, list[KeyComparison]] = field(default_factory=dict)
     nulls: set[int] = field(default_factory=set)
     not_nulls: set[int] = field(default_factory=set)
 
@@ -294,7 +294,7 @@ class _Level:
         if self._bounds is None:
             return False
         match condition:
-            case Compared(column=column, operator=operator, when=When.RUN):
+            case KeyComparison(column=column, operator=operator, when=When.RUN):
                 place = self._places.get(column)
                 return place is not None and self._bounds.takes(place, operator)
             case All(nested):
@@ -302,21 +302,21 @@ class _Level:
                 given = {
                     part.column
                     for part in _flat(nested)
-                    if isinstance(part, Compared) and part.operator == "=" and part.when is not When.RUN
+                    if isinstance(part, KeyComparison) and part.operator == "=" and part.when is not When.RUN
                 }
                 parts = tuple(
                     part
                     for part in _flat(nested)
-                    if not (isinstance(part, Compared) and part.when is When.RUN and part.column in given)
+                    if not (isinstance(part, KeyComparison) and part.when is When.RUN and part.column in given)
                 )
                 if isinstance(self._bounds, _HashBounds):
                     known = {
                         part.column
                         for part in _flat(parts)
-                        if (isinstance(part, Compared) and part.operator == "=")
+                        if (isinstance(part, KeyComparison) and part.operator == "=")
                         or (isinstance(part, NullTest) and part.is_null)
                     }
-                    running = any(isinstance(part, Compared) and part.when is When.RUN for part in _flat(parts))
+                    running = any(isinstance(part, KeyComparison) and part.when is When.RUN for part in _flat(parts))
                     return running and set(self._places) <= known and len(self._places) == len(self.key)
                 return any(map(self.would_use, parts))
             case Any_(parts):
@@ -339,7 +339,7 @@ class _Level:
                 case Among(column, values, when):
                     place = self._places.get(column)
                     if place is not None and when <= until and self._bounds.takes(place, "="):
-                        kept = self._any(tuple(Compared(column, "=", value) for value in values), until)
+                        kept = self._any(tuple(KeyComparison(column, "=", value) for value in values), until)
                         if kept is not None:
                             steps.append(kept)
                 case NotAmong(column, values, when, _, has_null):
@@ -348,12 +348,12 @@ class _Level:
                         if has_null:
                             raise _Contradiction
                         for value in values if all(self._bounds.knows(place, each) for each in values) else ():
-                            steps += self._bounds.steps(_Clauses({place: [Compared(column, "<>", value)]}))
+                            steps += self._bounds.steps(_Clauses({place: [KeyComparison(column, "<>", value)]}))
                 case NullTest(column, is_null):
                     place = self._places.get(column)
                     if place is not None:
                         self._null_test(clauses, place, is_null)
-                case Compared(column, operator, value, when):
+                case KeyComparison(column, operator, value, when):
                     place = self._places.get(column)
                     if place is None or when > until or value is None or not self._bounds.takes(place, operator):
                         continue
@@ -542,9 +542,9 @@ class _RangeBounds(_Bounds):
             return (self.everything,)
         return steps
 
-    def _comparisons(self, tests: dict[int, list[Compared]]) -> Iterator[_Kept]:
+    def _comparisons(self, tests: dict[int, list[KeyComparison]]) -> Iterator[_Kept]:
         """gen_prune_steps_from_opexps: columns are looked at until one has no test, or none that includes its end."""
-        by_operator: dict[str, list[tuple[int, Compared]]] = {"<": [], "<=": [], "=": [], ">=": [], ">": []}
+        by_operator: dict[str, list[tuple[int, KeyComparison]]] = {"<": [], "<=": [], "=": [], ">=": [], ">": []}
         for place in range(self._width):
             if place not in tests:
                 break
@@ -692,7 +692,7 @@ class _ListBounds(_Bounds):
             return (_Kept(self._all, False, True),)
         return [self._matching(test) for test in tests]
 
-    def _matching(self, test: Compared) -> _Kept:
+    def _matching(self, test: KeyComparison) -> _Kept:
         """get_matching_list_bounds: all but an equality may also match values that are not listed."""
         assert test.value is not None
         value = self._ranked(test.value)

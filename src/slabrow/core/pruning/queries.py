@@ -54,7 +54,7 @@ _MOST_JOINED = 20  # tables in one block: beyond that sub-queries are read on th
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class TableOccurrence:
     """One place at which a statement reads a table.
 
     pattern   what holds for every row that is read there
@@ -76,7 +76,7 @@ class Place:
 
 
 @dataclass(frozen=True, slots=True)
-class Statement:
+class PlannedStatement:
     """What a statement reads. kind: `select`, `insert`, `update`, `delete`, `merge`.
 
     target    the table that INSERT writes into
@@ -85,7 +85,7 @@ class Statement:
     """
 
     kind: str
-    places: tuple[Place, ...]
+    places: tuple[TableOccurrence, ...]
     target: Name | None = None
     changed: frozenset[str] = frozenset()
     is_settled: bool = True
@@ -93,7 +93,7 @@ class Statement:
 
 def read_statement(
     sql: str, schema: Schema, literals: tuple[str, ...] = (), answers: Answers | None = None
-) -> Statement | None:
+) -> PlannedStatement | None:
     """The places of every known table in a statement; None when it is not understood.
 
     literals   of one run, where the statement is a marked shape: GROUP BY 1 means a column, and has to stay
@@ -120,12 +120,12 @@ def _with_places(parsed: exp.Expression, literals: tuple[str, ...]) -> exp.Expre
     return parsed
 
 
-def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool, moments: Moments) -> Statement:
+def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool, moments: Moments) -> PlannedStatement:
     if (arms := _arms_of(parsed)) is not None:
         # What is united is planned apart: constants of one arm say nothing of the others.
         read = [_statement(arm, schema, may_be_unknown, moments) for arm in arms]
         places = tuple(place for each in read for place in each.places)
-        return Statement("select", places, None, frozenset(), all(each.is_settled for each in read))
+        return PlannedStatement("select", places, None, frozenset(), all(each.is_settled for each in read))
     rivals = rivalry((parsed, *_reached_views(parsed, schema)), schema.types_by_name(), moments)
     walk = _Walk(
         schema, Equalities(schema, equated(parsed), moments, rivals.contested, rivals.doubtful), may_be_unknown
@@ -158,10 +158,10 @@ def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool, mom
     for node in left:
         name = walk.table_name(node)
         if name is not None and (node.args.get("db") or node.name not in given):
-            walk.places.append(Place(name, node.alias_or_name, AllOf(())))
+            walk.places.append(TableOccurrence(name, node.alias_or_name, AllOf(())))
     sets = parsed.expressions if isinstance(parsed, exp.Update) else ()
     changed = frozenset(folded(each.left.this) for each in sets if isinstance(each.left, exp.Column))
-    return Statement(kind, tuple(walk.places), target, changed, rivals.is_settled)
+    return PlannedStatement(kind, tuple(walk.places), target, changed, rivals.is_settled)
 
 
 def _arms_of(parsed: exp.Expression) -> list[exp.Expression] | None:
@@ -219,7 +219,7 @@ class _Walk:
     schema: Schema
     equalities: Equalities
     may_be_unknown: bool = False
-    places: list[Place] = field(default_factory=list)
+    places: list[TableOccurrence] = field(default_factory=list)
     seen: list[exp.Expression] = field(default_factory=list)
     full: list[tuple[tuple[FromItem, ...], FromItem, list[exp.Expression]]] = field(default_factory=list)  # FULL JOINs
 
@@ -751,7 +751,7 @@ class _Walk:
             if isinstance(table.this, exp.Identifier):
                 inner = self._item(table, scope)
                 if inner.table is not None:
-                    self.places.append(Place(inner.table, inner.alias, AllOf(())))
+                    self.places.append(TableOccurrence(inner.table, inner.alias, AllOf(())))
                 elif inner.query is not None:
                     self.query(inner.query, inner.renamed, scope, ())
         self._sub_queries(item.node, scope, skip_self=True)
@@ -776,11 +776,13 @@ class _Walk:
         if item.node.args.get("only"):
             pattern = AnyOf(())  # the table itself, which holds no rows, and none of its partitions
         if item.block is not None:
-            self.places.append(Place(item.table, item.alias, pattern))
+            self.places.append(TableOccurrence(item.table, item.alias, pattern))
             return
         ordered, limit = _order_and_limit(node, [each for each in items if each.block is None], is_own)
         self.places.append(
-            Place(item.table, item.alias, pattern, ordered, limit, (), _wanted(node, is_own), _is_counted(node))
+            TableOccurrence(
+                item.table, item.alias, pattern, ordered, limit, (), _wanted(node, is_own), _is_counted(node)
+            )
         )
 
     def _sub_queries_of(self, part: Any, scope: Ctes) -> None:

@@ -27,7 +27,7 @@ class Rivalry:
 
 
 def rivalry(trees: Iterable[exp.Expression], types: Mapping[str, frozenset[str]], moments: Moments) -> Rivalry:
-    """Trees   the statement, and the queries of the views
+    """trees   the statement, and the queries of the views
     types   of each column name in the tables that they read
     moments tells which constants are known while planning
     """

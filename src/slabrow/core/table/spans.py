@@ -258,12 +258,12 @@ def suffix(span: Span, kind: Kind, start: Value, zone: ZoneInfo) -> str:
         case Unit.YEAR if (wall.month, wall.day) == (1, 1):
             return year
         case Unit.QUARTER if wall.day == 1 and wall.month % 3 == 1:
-            return f"{year}q{(wall.month + 2) // 3}"
+            return f"{year}_q{(wall.month + 2) // 3}"
         case Unit.MONTH if wall.day == 1:
             return f"{year}_{wall.month:02d}"
         case Unit.WEEK if wall.isoweekday() == 1:
             iso = wall.isocalendar()
-            return f"{iso.year:04d}w{iso.week:02d}"
+            return f"{iso.year:04d}_w{iso.week:02d}"
         case Unit.YEAR | Unit.QUARTER | Unit.MONTH | Unit.WEEK | Unit.DAY | Unit.HOUR | Unit.NUMBER:
             return day
         case _:

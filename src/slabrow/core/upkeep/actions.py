@@ -1,5 +1,6 @@
 """Actions: what is to be done about a table, as plain data, each with its reason. Deciding ends here; doing starts."""
 
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -61,6 +62,32 @@ class Archive(_OnPartition):
 
     __slots__ = ()
     kind: ClassVar[str] = "archive"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Adopt:
+    """Bring rows back from an archive: a table is made, loaded, compared with what was archived, and attached.
+
+    bounds       None: there is no parent any more, and the table stands alone
+    columns      of the archive, in their order: name, type, and the form in which the file holds the values
+    types        the type that each of these columns gets
+    rows_in      gives the archive's rows as CSV without a header
+    row_count, fingerprint   of the rows that were archived: what is loaded must have the same
+    is_text      whether `rows_in` spells instants and days as the server does, not as numbers
+    """
+
+    table: Name
+    partition: Name
+    bounds: Bounds | None
+    reason: str
+    columns: tuple[tuple[str, str, str], ...]
+    types: Mapping[str, str]
+    rows_in: Callable[[], Iterator[bytes]]
+    row_count: int
+    fingerprint: str
+    is_text: bool
+    inner: tuple[Planned, ...] = ()
+    kind: ClassVar[str] = "adopt"
 
 
 Action = Create | Sweep | Detach | Drop | Archive

@@ -11,7 +11,7 @@ from slabrow.core.table.tree import Partition, Tree
 @dataclass(frozen=True, slots=True)
 class Finding:
     """code   stable, for scripts: `gap`, `overlap`, `catch_all_rows`, `missing_remainder`, `no_statistics`,
-              `detach_unfinished`, `unknown_bound`, `counts_differ`, `drift`, `foreign_partition`, `hold`,
+              `detach_unfinished`, `unknown_bound`, `counts_differ`, `drift`, `undeclared_partition`, `hold`,
               `growth`, `publication`, `policy`
     text      one sentence
     partition the partition it is about, as the server spells it, or None

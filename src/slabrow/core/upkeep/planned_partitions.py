@@ -46,7 +46,7 @@ class Namer:
     taken: Container[str] = ()
 
     def name(self, bounds: Bounds, label: str | None = None, also_taken: Container[str] = ()) -> str:
-        """Label   the group's name, for a list partition that has one"""
+        """label   the group's name, for a list partition that has one"""
         ending = label if label is not None else self._ending(bounds)
         return self._unused(self._fitted(ending), spell_bounds(bounds), also_taken)
 

@@ -26,8 +26,7 @@ from slabrow.core.upkeep.planned_partitions import (
 from slabrow.core.values.errors import LayoutError
 from slabrow.core.values.key_values import Kind, Value, spell_local
 from slabrow.core.values.method import By
-
-NAME_LIMIT = 63  # bytes; what PostgreSQL keeps of a name
+from slabrow.core.values.names import NAME_LIMIT
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,7 +167,7 @@ def _foreign(tree: Tree, grid: Grid, wanted: tuple[Range, ...]) -> Iterator[Find
     for partition, bounds in tree.ranges:
         if bounds not in made and not on_grid(bounds, grid):
             yield Finding(
-                "foreign_partition",
+                "undeclared_partition",
                 f"{partition.spelling} ({spell_bounds(bounds)}) is not one that this layout makes: it is left alone",
                 partition.spelling,
             )

@@ -1,5 +1,6 @@
 """SQL ready to be sent or written down: plain data between the servers that write it and the runner that runs it."""
 
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 
@@ -37,6 +38,23 @@ class Check:
 
 
 @dataclass(frozen=True, slots=True)
+class Load:
+    """Rows from a file that go into a table.
+
+    sql     the statement that takes them
+    rows    gives them anew each time it is called, as the statement wants them
+    """
+
+    sql: str
+    rows: Callable[[], Iterator[bytes]]
+    share: float = 0.0
+    doing: str = ""
+
+
+Part = Statement | Check | Load
+
+
+@dataclass(frozen=True, slots=True)
 class Transaction:
     """Statements that happen together or not at all.
 
@@ -46,6 +64,11 @@ class Transaction:
     """
 
     purpose: str
-    statements: tuple[Statement | Check, ...]
+    statements: tuple[Part, ...]
     is_atomic: bool = True
     locks: int = 0
+
+
+def sql_of(part: Part) -> str:
+    """The SQL of a part, without the rows of a Load."""
+    return part.query if isinstance(part, Check) else part.sql

@@ -55,6 +55,10 @@ class ServerError(SlabrowError):
     exit_code = 3
 
 
+class LockNotGot(ServerError):
+    """Another session holds a lock for longer than the limit. found: the server's words."""
+
+
 class Refusal(SlabrowError):
     """A guard: Slabrow could, and will not. Nothing has been done."""
 

@@ -7,6 +7,9 @@ from dataclasses import dataclass
 
 from slabrow.core.values.errors import UsageError
 
+# The strictest limit of the families that are known: 63 bytes of UTF-8 on PostgreSQL (manual, 4.1.1), where 64
+# characters fit on MariaDB. A name that keeps to it fits everywhere.
+NAME_LIMIT = 63
 _PLAIN = re.compile(r"[a-z_][a-z0-9_$]*")
 _PART = re.compile(r'\s*(?:"((?:[^"]|"")+)"|([^\s".]+))\s*(\.|$)')
 
@@ -54,7 +57,7 @@ def parse_name(text: str) -> Name:
     return Name(parts[0] if len(parts) == 2 else None, parts[-1])
 
 
-def fit(stem: str, suffix: str, limit: int) -> str:
+def fit(stem: str, suffix: str, limit: int = NAME_LIMIT) -> str:
     """`stem` + `suffix` within `limit` bytes of UTF-8, the suffix always whole.
 
     A stem that must be cut ends in eight hex digits of its SHA-256, so that two long names which begin alike stay

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 from math import prod
 
-from slabrow.core.pruning.pruner import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest
+from slabrow.core.pruning.pruner import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
 from slabrow.core.sql.when import When
 from slabrow.core.statistics.estimates import ColumnStatistics
 from slabrow.core.table.tree import KeyColumn
@@ -50,17 +50,17 @@ class Estimator:
 
     def shares(self, condition: Condition) -> Shares:
         found = Shares()
-        ranges: dict[str, list[Compared]] = {}
+        ranges: dict[str, list[KeyComparison]] = {}
         for part in _conjuncts(condition):
             match part:
-                case Compared(when=When.RUN):
+                case KeyComparison(when=When.RUN):
                     # What a join supplies: most joins read the whole of what the other conditions leave.
                     pass
-                case Compared(column, "=", _):
+                case KeyComparison(column, "=", _):
                     self._pin(found, column, self._equal(column, part.value), 1)
-                case Compared(column, "<>", value):
+                case KeyComparison(column, "<>", value):
                     found.other *= 1 - self._equal(column, value)
-                case Compared(column):
+                case KeyComparison(column):
                     ranges.setdefault(column, []).append(part)
                 case Among(column, values):
                     share = min(1.0, sum(self._equal(column, value) for value in values))
@@ -118,7 +118,7 @@ class Estimator:
             return (1 - seen.null_share) / seen.distinct if seen.distinct else _EQUAL_DEFAULT
         return seen.equal(self._fitting(column, value)) or 0.5 / max(1, self.rows)
 
-    def _ranged(self, column: str, tests: list[Compared]) -> float:
+    def _ranged(self, column: str, tests: list[KeyComparison]) -> float:
         seen = self.statistics.get(column)
         known = [test for test in tests if test.value is not None]
         if seen is None or not known:

@@ -20,12 +20,11 @@ from slabrow.core.upkeep.planned_partitions import Namer, Planned, as_key, divid
 from slabrow.core.values.errors import LayoutError
 from slabrow.core.values.key_values import Value
 from slabrow.core.values.method import By
-from slabrow.core.values.names import Name
+from slabrow.core.values.names import NAME_LIMIT, Name
 from slabrow.core.weighing.costs import NOTHING_PAID, CostModel, Costs, Leaves, Paid
 from slabrow.core.weighing.windows import WindowRule, window_rule
-from slabrow.core.weighing.workload_reading import Asked, ReadShape, TableWorkload, windows
+from slabrow.core.weighing.workload_reading import AskedConditions, ReadShape, TableWorkload, windows
 
-NAME_LIMIT = 63
 # A gain below this share is within what the model can be wrong by, and not worth a conversion.
 LEAST_GAIN = 0.10
 LEAST_GAIN_MS = 100.0  # a day: what nobody will ever notice
@@ -84,7 +83,7 @@ class Weighed:
 
 
 @dataclass(frozen=True, slots=True)
-class Verdict:
+class Ranking:
     """The ranking, and what is to be said about it.
 
     ranked      the best first; the table as it is among them
@@ -105,7 +104,7 @@ class Verdict:
 
 
 @dataclass(frozen=True, slots=True)
-class Growth:
+class ExpectedGrowth:
     """rows_a_day: new ones; inserted a day by the workload counts when it is more."""
 
     rows_a_day: float = 0.0
@@ -125,7 +124,7 @@ class Weigher:
     workload: TableWorkload
     costs: Costs
     now: datetime
-    growth: Growth
+    growth: ExpectedGrowth
     ageing: str | None
     keeps: bool
     ceiling: int = 1_000
@@ -279,7 +278,7 @@ class Weigher:
 
     def verdict(
         self, layouts: Sequence[Layout], target_bytes: int | None, progress: Callable[[float], None]
-    ) -> Verdict:
+    ) -> Ranking:
         """All candidates and the table as it is, ranked."""
         now = self.as_it_is()
         found = [now]
@@ -296,7 +295,7 @@ class Weigher:
         if winner.layout is not None and winner.layout.by is By.RANGE:
             rule = self.window_rule(winner.layout)
         second = ranked[1] if len(ranked) > 1 else None
-        return Verdict(
+        return Ranking(
             tuple(ranked),
             tuple(self._reasons(winner, now, ranked)),
             tuple(self._price(winner, now)),
@@ -502,7 +501,7 @@ class _Counter:
     pruner: Pruner
     share_of: Mapping[str, float]
 
-    def met(self, asked: Asked) -> Leaves:
+    def met(self, asked: AskedConditions) -> Leaves:
         total = len(self.share_of)
         if asked.is_empty:
             return Leaves(total, 0, 0, 0.0)

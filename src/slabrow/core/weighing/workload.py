@@ -23,7 +23,7 @@ class Run:
 
 
 @dataclass(frozen=True, slots=True)
-class Shape:
+class StatementShape:
     """One shape of statement.
 
     text      with `?` for literals, as people read it
@@ -55,7 +55,7 @@ class Workload:
     """
 
     source: str
-    shapes: tuple[Shape, ...]
+    shapes: tuple[StatementShape, ...]
     statements: int
     begins: datetime | None = None
     ends: datetime | None = None
@@ -84,7 +84,7 @@ class Collector:
     """Takes statements one by one and keeps their shapes; memory is bounded whatever their number."""
 
     def __init__(self, moment: Callable[[str], datetime | None] = datetime.fromisoformat) -> None:
-        """Moment   reads the times of statements: only those that are kept are read"""
+        """moment   reads the times of statements: only those that are kept are read"""
         self._seen: dict[str, _Seen] = {}
         # Nearly every statement is found by its rough shape; the careful one is worked out once for each of those.
         self._by_rough_shape: dict[str, _Seen] = {}
@@ -163,7 +163,7 @@ class Collector:
         named = tuple(_numbered(shapes))
         return Workload(source, named, self.statements, begins, ends, broken, self.left_out)
 
-    def _shape(self, seen: _Seen, days: float) -> Shape:
+    def _shape(self, seen: _Seen, days: float) -> StatementShape:
         # One text is parsed for all runs: those whose lists have another length cannot be put into it.
         first = seen.runs[0][0] if seen.runs else seen.first
         exact = exact_shape_of(first)
@@ -172,7 +172,7 @@ class Collector:
             for sql, params, at in seen.runs
             if exact_shape_of(sql) == exact
         )
-        return Shape(
+        return StatementShape(
             seen.name or "",
             shape_of(first),
             marked(first) if runs else first,
@@ -184,7 +184,7 @@ class Collector:
         )
 
 
-def _numbered(shapes: Iterable[Shape]) -> Iterable[Shape]:
+def _numbered(shapes: Iterable[StatementShape]) -> Iterable[StatementShape]:
     """Gives every shape without a name the number of its rank."""
     for number, shape in enumerate(shapes, 1):
         yield shape if shape.name else replace(shape, name=f"shape-{number}")

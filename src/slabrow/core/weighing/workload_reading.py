@@ -6,8 +6,8 @@ from datetime import date, datetime
 from zoneinfo import ZoneInfo
 
 from slabrow.core.pruning.conditions import bind, is_contradiction
-from slabrow.core.pruning.pruner import All, Among, Any_, Anything, Compared, Condition, NotAmong, NullTest
-from slabrow.core.pruning.queries import Place, Statement, read_statement
+from slabrow.core.pruning.pruner import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
+from slabrow.core.pruning.queries import PlannedStatement, TableOccurrence, read_statement
 from slabrow.core.sql.constants import NotKnown, Surroundings, evaluate
 from slabrow.core.sql.schema import Schema
 from slabrow.core.sql.when import When
@@ -16,13 +16,13 @@ from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.values.key_values import Value, order
 from slabrow.core.weighing.costs import Access
 from slabrow.core.weighing.selectivity import Estimator
-from slabrow.core.weighing.workload import Run, Shape, Workload
+from slabrow.core.weighing.workload import Run, StatementShape, Workload
 
 _STAND_INS = (0.1, 0.3, 0.5, 0.7, 0.9)  # places in the histogram from which unknown values are taken
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class AskedConditions:
     """One run at one place. is_empty: the server sees that no row can match."""
 
     condition: Condition
@@ -40,9 +40,9 @@ class ReadShape:
     changed     columns of the table that it sets
     """
 
-    shape: Shape
-    statement: Statement
-    runs: tuple[tuple[Asked, ...], ...]
+    shape: StatementShape
+    statement: PlannedStatement
+    runs: tuple[tuple[AskedConditions, ...], ...]
     inserts: bool
     is_guessed: bool
     changed: frozenset[str]
@@ -53,7 +53,7 @@ class TableWorkload:
     """unread: shapes that the parser does not understand; others: weight of shapes that do not name the table."""
 
     shapes: tuple[ReadShape, ...]
-    unread: tuple[Shape, ...]
+    unread: tuple[StatementShape, ...]
     others: float
 
     @property
@@ -73,7 +73,7 @@ def read_workload(
     each = max(3, most_runs // max(1, len(workload.shapes)))
     reader = _Reader(facts, schema, zone, now, each)
     shapes: list[ReadShape] = []
-    unread: list[Shape] = []
+    unread: list[StatementShape] = []
     others = 0.0
     for shape in workload.shapes:
         statement = read_statement(shape.marked, schema, shape.runs[0].literals if shape.runs else ())
@@ -100,7 +100,7 @@ class _Reader:
     def __post_init__(self) -> None:
         self.estimator = Estimator(self.facts.columns, self.facts.statistics, self.facts.rows)
 
-    def read(self, shape: Shape, statement: Statement) -> ReadShape | None:
+    def read(self, shape: StatementShape, statement: PlannedStatement) -> ReadShape | None:
         places = [place for place in statement.places if place.table == self.facts.name]
         inserts = statement.target == self.facts.name
         if not places and not inserts:
@@ -109,7 +109,9 @@ class _Reader:
         runs, is_guessed = self._runs(shape, places)
         return ReadShape(shape, statement, runs, inserts and not places, is_guessed, changed)
 
-    def _runs(self, shape: Shape, places: Sequence[Place]) -> tuple[tuple[tuple[Asked, ...], ...], bool]:
+    def _runs(
+        self, shape: StatementShape, places: Sequence[TableOccurrence]
+    ) -> tuple[tuple[tuple[AskedConditions, ...], ...], bool]:
         if not places:
             return (), False
         found = [self._asked(places, run) for run in shape.runs[: self.most_runs]]
@@ -121,11 +123,13 @@ class _Reader:
         guessed = [self._asked(places, generic, place) for place in _STAND_INS]
         return tuple(guessed), True
 
-    def _asked(self, places: Sequence[Place], run: Run, stand_in: float | None = None) -> tuple[Asked, ...]:
+    def _asked(
+        self, places: Sequence[TableOccurrence], run: Run, stand_in: float | None = None
+    ) -> tuple[AskedConditions, ...]:
         around = Surroundings(self.zone, run.at or self.now, run.params, run.literals)
         return tuple(self._at(place, around, stand_in) for place in places)
 
-    def _at(self, place: Place, around: Surroundings, stand_in: float | None) -> Asked:
+    def _at(self, place: TableOccurrence, around: Surroundings, stand_in: float | None) -> AskedConditions:
         condition = bind(place.pattern, around)
         if stand_in is not None:
             condition = _filled(condition, self.facts.statistics, stand_in)
@@ -137,13 +141,13 @@ class _Reader:
             except NotKnown:
                 limit = 10.0
         access = Access(self.estimator.shares(condition), place.ordered, limit, place.wanted, place.is_counted)
-        return Asked(condition, access, is_contradiction(condition, self.facts.not_null))
+        return AskedConditions(condition, access, is_contradiction(condition, self.facts.not_null))
 
 
 def _is_unknown(condition: Condition) -> bool:
     """Whether a value is missing that the workload should have brought."""
     match condition:
-        case Compared(value=None, when=When.START):
+        case KeyComparison(value=None, when=When.START):
             return True
         case All(parts) | Any_(parts):
             return any(map(_is_unknown, parts))
@@ -155,7 +159,7 @@ def _filled(condition: Condition, statistics: Mapping[str, ColumnStatistics], pl
     """With a value from the histogram for each one that is not known; a pair of bounds becomes a narrow window."""
     match condition:
         case All(parts):
-            missing = [part for part in parts if isinstance(part, Compared) and _misses(part)]
+            missing = [part for part in parts if isinstance(part, KeyComparison) and _misses(part)]
             lows = {part.column for part in missing if part.operator[0] == ">"}
             return All(tuple(_filled_test(part, statistics, place, lows) for part in parts))
         case Any_(parts):
@@ -165,7 +169,7 @@ def _filled(condition: Condition, statistics: Mapping[str, ColumnStatistics], pl
 
 
 def _misses(condition: Condition) -> bool:
-    return isinstance(condition, Compared) and condition.value is None and condition.when is not When.RUN
+    return isinstance(condition, KeyComparison) and condition.value is None and condition.when is not When.RUN
 
 
 def _filled_test(
@@ -173,7 +177,7 @@ def _filled_test(
 ) -> Condition:
     if isinstance(condition, All | Any_):
         return _filled(condition, statistics, place)
-    if not _misses(condition) or not isinstance(condition, Compared):
+    if not _misses(condition) or not isinstance(condition, KeyComparison):
         return condition
     seen = statistics.get(condition.column)
     values = seen.histogram or tuple(value for value, _ in seen.common) if seen else ()
@@ -183,7 +187,7 @@ def _filled_test(
     if condition.operator[0] == "<" and condition.column in lows:
         at = min(1.0, place + 0.02)
     value = values[min(len(values) - 1, int(at * len(values)))]
-    return Compared(condition.column, condition.operator, value, When.PLAN)
+    return KeyComparison(condition.column, condition.operator, value, When.PLAN)
 
 
 @dataclass(frozen=True, slots=True)
@@ -213,7 +217,7 @@ def usage(workload: TableWorkload) -> dict[str, Usage]:
 
 def _uses(condition: Condition) -> Iterator[tuple[str, int]]:
     match condition:
-        case Compared(column, operator, _, when):
+        case KeyComparison(column, operator, _, when):
             yield column, 2 if when is When.RUN else 0 if operator == "=" else 1
         case Among(column):
             yield column, 0
@@ -258,7 +262,7 @@ def bounds_asked(condition: Condition, column: str) -> tuple[Value | None, Value
         if isinstance(part, All):
             inner_low, inner_high = bounds_asked(part, column)
             low, high = _later(low, inner_low), _earlier(high, inner_high)
-        elif isinstance(part, Compared) and part.column == column and part.value is not None:
+        elif isinstance(part, KeyComparison) and part.column == column and part.value is not None:
             if part.operator in ("=", ">", ">="):
                 low = _later(low, part.value)
             if part.operator in ("=", "<", "<="):

@@ -12,9 +12,9 @@ import psycopg
 from psycopg import errors as sqlstate
 
 from slabrow.core.values.errors import ServerError, SlabrowError, Stopped, UsageError
+from slabrow.servers.postgresql.family import TRAITS
 
 Connection = psycopg.Connection[tuple[Any, ...]]
-OLDEST = 15  # the oldest major version that is tested
 READ_WAIT = "30s"
 CONNECT_TIMEOUT_S = 10
 
@@ -46,9 +46,9 @@ def connect(dsn: str) -> Connection:
     # What is looked at after a lock was got must be what is there then, whatever the role's default is.
     connection.isolation_level = psycopg.IsolationLevel.READ_COMMITTED
     version = connection.info.server_version // 10_000
-    if version < OLDEST:
+    if version < TRAITS.oldest:
         connection.close()
-        raise ServerError(f"PostgreSQL {version} is too old", found=f"needed is {OLDEST} or newer")
+        raise ServerError(f"PostgreSQL {version} is too old", found=f"needed is {TRAITS.oldest} or newer")
     return connection
 
 
@@ -92,7 +92,6 @@ def _greet(connection: Connection) -> None:
 
 
 _SECRETS = ("password", "sslpassword", "oauth_client_secret")
-_FAMILIES = ("postgresql", "postgres")
 
 
 def _unreadable() -> UsageError:
@@ -105,8 +104,6 @@ def _unreadable() -> UsageError:
 
 def _settings(dsn: str) -> dict[str, Any]:
     """The parts of a DSN. Raises UsageError when it cannot be read, without showing it."""
-    if "://" in dsn and dsn.split(":", 1)[0] not in _FAMILIES:
-        raise UsageError("the DSN is of no server family that is known", fix="begin it with postgresql://")
     try:
         settings: dict[str, Any] = psycopg.conninfo.conninfo_to_dict(dsn)
     except (psycopg.Error, UnicodeError, ValueError):
@@ -119,22 +116,6 @@ def _settings(dsn: str) -> dict[str, Any]:
 def holds_secret(dsn: str) -> bool:
     """Whether a DSN holds a password of any kind. Raises UsageError when it cannot be read."""
     return any(_settings(dsn).get(name) for name in _SECRETS)
-
-
-def whole_and_unhurried(connection: Connection) -> None:
-    """Sets a session up for moving, archiving and removing rows.
-
-    All rows: where a row-level policy would hide some, the server refuses the statement (PostgreSQL manual, 5.9):
-    what nobody saw would not be in an archive, and be lost with the partition.
-    In any time: cut off by a limit of the role or the database, the work would begin anew each time. How long it may
-    wait for a lock, and so keep others waiting, is limited by itself.
-    """
-    with explained("set this session up"):
-        connection.execute(
-            """SELECT set_config(name, CASE WHEN name = 'row_security' THEN 'off' ELSE '0' END, false) FROM pg_settings
-               WHERE name IN ('row_security', 'statement_timeout', 'idle_in_transaction_session_timeout',
-                              'idle_session_timeout', 'transaction_timeout')"""
-        )
 
 
 _CONNECT_FIXES = (

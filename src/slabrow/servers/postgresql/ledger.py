@@ -8,14 +8,17 @@ from datetime import datetime
 from typing import Any
 
 from slabrow import __version__
+from slabrow.core.upkeep.ledger_entries import LedgerEntry, WrittenEntry
 from slabrow.core.upkeep.number_growth import Seen
 from slabrow.core.values.errors import ServerError
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.quoting import identifier, literal
+from slabrow.servers.postgresql.write.sweeping import ROWS_SETTING
 
 _VERSION = 3  # of the table; `prepare` brings an older one up to it
 _WITH_GROWTH = 2  # the version that brought the growth of keys
 _MARK = "slabrow ledger, version "
+_OLD_KINDS = {"hold_ended": "unhold"}  # as older entries have it
 _NO_LEDGER = 'ask for: GRANT CREATE ON DATABASE … TO the role, or set schema = "" under [ledger] in the layout file'
 
 # One step for each version, from the one before.
@@ -53,44 +56,6 @@ _UPGRADES: dict[int, tuple[str, ...]] = {
     # What every run asks for first, and has to find as fast after years.
     3: ("CREATE INDEX ON {table} (clock) WHERE is_machine_clock",),
 }
-
-
-@dataclass(frozen=True, slots=True)
-class Entry:
-    """One thing that was done, tried or decided.
-
-    clock      what time it was taken to be; is_machine_clock: that of the machine, and not one given with --now
-    kind       `create`, `detach`, `drop`, `archive`, `adopt`, `sweep`, `hold`, `unhold`
-    state      `done` or `failed`; `begun` for what is under way, or was when it was killed
-    rows       rows moved, archived or dropped, None where nobody counted
-    details    what else belongs to its kind: `until` of a hold, the manifest of an archive
-    """
-
-    kind: str
-    table: str
-    partition: str
-    state: str
-    clock: datetime
-    is_machine_clock: bool
-    run: str
-    statements: tuple[str, ...] = ()
-    duration_ms: float | None = None
-    rows: int | None = None
-    lock_waits: int = 0
-    note: str | None = None
-    details: dict[str, Any] | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Written:
-    """An entry as the ledger holds it."""
-
-    number: int
-    at: datetime
-    role: str
-    host: str
-    version: str
-    entry: Entry
 
 
 @dataclass(slots=True)
@@ -169,12 +134,12 @@ class Ledger:
                 ) from error
             raise ServerError("there is no ledger, and none can be made", found=error.found, fix=_NO_LEDGER) from error
 
-    def insertion(self, entry: Entry, *, rows_setting: str | None = None, before_ms: float = 0.0) -> str:
+    def insertion(self, entry: LedgerEntry, *, counts_moved: bool = False, before_ms: float = 0.0) -> str:
         """The INSERT for an entry. Without a duration, the time since its transaction began counts, and `before_ms`.
 
-        rows_setting  the server's setting in which the transaction has left how many rows it moved
+        counts_moved  its rows are those that the sweep of the same transaction moved
         """
-        counted = None if rows_setting is None else f"current_setting({literal(rows_setting)})::bigint"
+        counted = f"current_setting({literal(ROWS_SETTING)})::bigint" if counts_moved else None
         took = f"{before_ms:.3f} + extract(epoch FROM clock_timestamp() - transaction_timestamp()) * 1000"
         values = (
             f"{literal(entry.clock.isoformat())}, {entry.is_machine_clock}, {literal(entry.run)}, "
@@ -193,12 +158,21 @@ class Ledger:
             f"state, statements, duration_ms, row_count, lock_waits, note, details) VALUES ({values})"
         )
 
-    def begin(self, entry: Entry) -> int:
+    def begin(self, entry: LedgerEntry) -> int:
         """Writes an entry of what is about to begin. Returns its number, for `end`."""
         with explained("write to the ledger"):
             row = self.connection.execute((self.insertion(entry) + " RETURNING entry").encode()).fetchone()
         assert row is not None
         return int(row[0])
+
+    def ending(self, number: int, *, rows: int | None = None) -> str:
+        """The UPDATE that says `done` of an entry that was begun, in the transaction that does it."""
+        return (
+            f"UPDATE {self.table} SET state = 'done', row_count = {'NULL' if rows is None else rows}, "
+            "duration_ms = extract(epoch FROM clock_timestamp() - at) * 1000, "
+            "lock_waits = coalesce(nullif(current_setting('slabrow.lock_waits', true), ''), '0')::int "
+            f"WHERE entry = {number:d}"
+        )
 
     def end(self, number: int, state: str, duration_ms: float, lock_waits: int, note: str | None) -> None:
         """Says how that ended."""
@@ -209,7 +183,7 @@ class Ledger:
                 [state, duration_ms, lock_waits, note, number],
             )
 
-    def write(self, entry: Entry) -> None:
+    def write(self, entry: LedgerEntry) -> None:
         """Writes one entry by itself."""
         with explained("write to the ledger"):
             self.connection.execute(self.insertion(entry).encode())
@@ -222,10 +196,11 @@ class Ledger:
         since: datetime | None = None,
         most: int | None = None,
         state: str | None = None,
-    ) -> tuple[Written, ...]:
+    ) -> tuple[WrittenEntry, ...]:
         """Entries, the newest first; nothing when there is no ledger."""
         if self.version() == 0:
             return ()
+        older = [_OLD_KINDS[kind] for kind in kinds if kind in _OLD_KINDS]
         with explained("read the ledger"):
             rows = self.connection.execute(
                 f"""SELECT entry, at, role::text, host, version, kind, table_name, partition_name, state, clock,
@@ -236,14 +211,20 @@ class Ledger:
                       AND (%(since)s::timestamptz IS NULL OR at >= %(since)s)
                       AND (%(state)s::text IS NULL OR state = %(state)s)
                     ORDER BY entry DESC LIMIT %(most)s""".encode(),
-                {"table": table, "kinds": list(kinds), "since": since, "most": most, "state": state},
+                {
+                    "table": table,
+                    "kinds": [*kinds, *older],
+                    "since": since,
+                    "most": most,
+                    "state": state,
+                },
             ).fetchall()
         return tuple(_written(row) for row in rows)
 
-    def holds(self, table: str, moment: datetime) -> dict[str, Written]:
+    def holds(self, table: str, moment: datetime) -> dict[str, WrittenEntry]:
         """The partitions of a table that are under hold at a moment: the latest word on each counts."""
-        latest: dict[str, Written] = {}
-        for written in self.read(table=table, kinds=("hold", "unhold")):
+        latest: dict[str, WrittenEntry] = {}
+        for written in self.read(table=table, kinds=("hold", "hold_ended")):
             latest.setdefault(written.entry.partition, written)
         held = {}
         for partition, written in latest.items():
@@ -291,11 +272,22 @@ class Ledger:
         return row[0] if row else None
 
 
-def _written(row: tuple[Any, ...]) -> Written:
+def _written(row: tuple[Any, ...]) -> WrittenEntry:
     number, at, role, host, version, kind, table, partition, state, clock, is_machine_clock, run, *rest = row
     statements, duration_ms, rows, lock_waits, note, details = rest
-    entry = Entry(
-        kind, table, partition, state, clock, is_machine_clock, run, tuple(statements), duration_ms, rows, lock_waits,
-        note, details,
-    )  # fmt: skip
-    return Written(number, at, role, host, version, entry)
+    entry = LedgerEntry(
+        kind=next((new for new, old in _OLD_KINDS.items() if old == kind), kind),
+        table=table,
+        partition=partition,
+        state=state,
+        clock=clock,
+        is_machine_clock=is_machine_clock,
+        run=run,
+        statements=tuple(statements),
+        duration_ms=duration_ms,
+        rows=rows,
+        lock_waits=lock_waits,
+        note=note,
+        details=details,
+    )
+    return WrittenEntry(number=number, at=at, role=role, host=host, version=version, entry=entry)

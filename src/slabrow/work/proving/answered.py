@@ -5,20 +5,18 @@ from collections.abc import Iterable, Sequence
 from slabrow.core.pruning.predict import Predictor
 from slabrow.core.sql.answers import Answers
 from slabrow.core.sql.constants import Surroundings
-from slabrow.servers.postgresql.ask.answering import answer
-from slabrow.servers.postgresql.ask.side_effects import Fence
-from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.protocols import Fence, Session
 
 _ROUNDS = 3  # what a constant is worth decides which order is asked about next
 
 
-def new_answers(connection: Connection) -> Answers:
+def new_answers(session: Session) -> Answers:
     """None given yet."""
-    return Answers(version=connection.info.server_version // 10_000)
+    return Answers(version=session.version)
 
 
 def ask_ahead(
-    connection: Connection,
+    session: Session,
     fence: Fence,
     predictors: Sequence[Predictor],
     asked: Iterable[tuple[str, Surroundings]],
@@ -37,6 +35,6 @@ def ask_ahead(
                 predictor.touched(sql, around)
         if not answers.open:
             break
-        answer(connection, answers, fence)
+        session.planner.answer(answers, fence)
         for predictor in predictors:
             predictor.refresh()

@@ -4,15 +4,14 @@ from collections.abc import Sequence
 from concurrent.futures import Future
 from threading import Event
 
+from slabrow.core.pruning.plan_reading import PlanReading, Query
 from slabrow.core.sql.parameters import parameters_in
 from slabrow.files.query_file import FileQuery
-from slabrow.servers.postgresql.ask.plans import PlanReading
-from slabrow.servers.postgresql.ask.queries import Query, explain, forget, is_explainable, read_explained
-from slabrow.servers.postgresql.connection import Connection, explained
-from slabrow.work.background_session import Aside
+from slabrow.servers.protocols import Session
+from slabrow.work.background_session import BackgroundSession
 
 
-class PlansAhead(Aside):
+class PlansAhead(BackgroundSession):
     """Plans asked for in the order of the queries.
 
     Queries that have parameters and no values for them are left to whoever needs them.
@@ -21,10 +20,8 @@ class PlansAhead(Aside):
     def __init__(self, dsn: str, queries: Sequence[FileQuery], timeout_ms: int) -> None:
         super().__init__(dsn)
         self._timeout_ms = timeout_ms
-        self._plans: dict[FileQuery, Future[str]] = {
-            query: Future()
-            for query in queries
-            if is_explainable(query.sql) and (query.params or not parameters_in(query.sql))
+        self._plans: dict[FileQuery, Future[PlanReading]] = {
+            query: Future() for query in queries if query.params or not parameters_in(query.sql)
         }
         self._left = Event()
 
@@ -47,13 +44,13 @@ class PlansAhead(Aside):
         found = future.exception()
         if isinstance(found, _NotAsked):
             return None
-        return read_explained(future.result())
+        return future.result()
 
-    def ask(self, connection: Connection) -> None:
+    def ask(self, session: Session) -> None:
         for query, future in self._plans.items():
             if self._left.is_set():
                 break
-            self._ask_one(connection, query, future)
+            self._ask_one(session, query, future)
         self._leave_the_rest()
 
     def failed(self, error: Exception) -> None:
@@ -65,13 +62,16 @@ class PlansAhead(Aside):
             if not future.done():
                 future.set_exception(_NotAsked())
 
-    def _ask_one(self, connection: Connection, query: FileQuery, future: "Future[str]") -> None:
+    def _ask_one(self, session: Session, query: FileQuery, future: "Future[PlanReading]") -> None:
+        if not session.planner.is_explainable(query.sql):
+            future.set_exception(_NotAsked())
+            return
         try:
-            future.set_result(explain(connection, Query(query.sql, query.params), self._timeout_ms))
+            future.set_result(session.planner.plan(Query(query.sql, query.params), self._timeout_ms))
         except Exception as error:  # whatever it is: it is raised where the plan is wanted
             future.set_exception(error)
-            with explained("go on after a query that failed"):
-                forget(connection)
+            with session.explained("go on after a query that failed"):
+                session.planner.forget()
 
 
 class _NotAsked(Exception):

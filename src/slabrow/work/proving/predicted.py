@@ -20,15 +20,10 @@ from slabrow.core.table.tree import Tree
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import parse_name
 from slabrow.core.weighing.costs import Costs
-from slabrow.core.weighing.weighing import Growth, Weigher, tree_of
+from slabrow.core.weighing.weighing import ExpectedGrowth, Weigher, tree_of
 from slabrow.core.weighing.workload_reading import TableWorkload
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.files.reading import read_text
-from slabrow.servers.postgresql.ask import predicting
-from slabrow.servers.postgresql.ask.side_effects import Fence
-from slabrow.servers.postgresql.connection import reading
-from slabrow.servers.postgresql.read import catalogue
-from slabrow.servers.postgresql.read.facts import table_facts
 from slabrow.work.context import Context
 from slabrow.work.proving.answered import ask_ahead, new_answers
 from slabrow.work.proving.proof import NOT_TOUCHED, Generic, Proof, ProveResult, Slipped, Unproven, brings_limit
@@ -73,19 +68,21 @@ def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: i
     names = {name for query in queries for name in tables_in(query.sql) or ()}
     trees: list[Tree] = []
     rows: dict[str, int] = {}
-    with context.connected() as connection:
-        with reading(connection, "read the tables"):
-            schema = predicting.schema(connection, {*names, *(layout.table for layout in layouts)})
+    with context.connected() as session:
+        with session.reading("read the tables"):
+            schema = session.catalogue.schema({*names, *(layout.table for layout in layouts)})
             for layout in layouts:
-                facts = table_facts(connection, layout.table)
+                facts = session.catalogue.table_facts(layout.table)
                 layout.check_columns(facts.columns, facts.spelling)
-                weigher = Weigher(facts, TableWorkload((), (), 0.0), Costs(), context.now, Growth(), None, False)
+                weigher = Weigher(
+                    facts, TableWorkload((), (), 0.0), Costs(), context.now, ExpectedGrowth(), None, False
+                )
                 trees.append(tree_of(facts, layout, weigher.planned(layout)))
-        zone = catalogue.time_zone(connection) or ZoneInfo("UTC")
+        zone = session.catalogue.time_zone() or ZoneInfo("UTC")
         known = _Known(trees, schema, zone, context.now, rows)
-        predictors = _predictors(known, context, new_answers(connection))
+        predictors = _predictors(known, context, new_answers(session))
         asked = [(query.sql, _around(query, known)) for query in queries]
-        ask_ahead(connection, Fence(connection), predictors, asked)
+        ask_ahead(session, session.fence(), predictors, asked)
     return _predicted(known, predictors, queries, at_most)
 
 

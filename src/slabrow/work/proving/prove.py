@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 from sqlglot import exp
 
 from slabrow.core.pruning.explain import Explanation
+from slabrow.core.pruning.plan_reading import NotRun, PlanReading, Query, UnvaluedPlan
 from slabrow.core.pruning.predict import Predictor, Settings
 from slabrow.core.pruning.reasons import Reason
 from slabrow.core.pruning.verdicts import PrunedAt, pruned_at, verdict
@@ -23,27 +24,7 @@ from slabrow.core.sql.schema import Schema
 from slabrow.core.values.errors import ServerError, SlabrowError
 from slabrow.core.values.names import Name, parse_name
 from slabrow.files.query_file import FileQuery, Limit
-from slabrow.servers.postgresql.ask import predicting
-from slabrow.servers.postgresql.ask.plans import PlanReading
-from slabrow.servers.postgresql.ask.queries import (
-    NotRun,
-    Query,
-    Unvalued,
-    count,
-    explain,
-    forget,
-    is_explainable,
-    plan,
-    plan_generic,
-    plan_unvalued,
-    read_explained,
-    result_print,
-    run,
-    run_change,
-)
-from slabrow.servers.postgresql.ask.side_effects import Fence, powers
-from slabrow.servers.postgresql.connection import Connection, explained, reading
-from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.protocols import Fence, Session
 from slabrow.work.context import Context
 from slabrow.work.proving.answered import ask_ahead, new_answers
 from slabrow.work.proving.plans_ahead import PlansAhead
@@ -99,7 +80,7 @@ class Asking:
 
 def prove(
     context: Context,
-    connection: Connection,
+    session: Session,
     queries: Sequence[FileQuery],
     asking: Asking,
     ahead: PlansAhead | None = None,
@@ -116,16 +97,16 @@ def prove(
     if statistics:
         from slabrow.work.weighing.workloads import as_queries, gathered
 
-        queries = (*queries, *as_queries(gathered((), connection, statistics=True)))
-    with reading(connection):
-        leaves = _leaves(connection)
-    around = catalogue.time_zone(connection), catalogue.moment(connection)
-    settings = predicting.settings(connection)
-    fence = Fence(connection)
-    predictor = _Predictor(connection, _named(connection, queries), *around, settings, new_answers(connection))
+        queries = (*queries, *as_queries(gathered((), session, statistics=True)))
+    with session.reading():
+        leaves = _leaves(session)
+    around = session.catalogue.time_zone(), session.catalogue.moment()
+    settings = session.catalogue.settings()
+    fence = session.fence()
+    predictor = _Predictor(session, _named(session, queries), *around, settings, new_answers(session))
     predictor.ask_ahead(queries, leaves, fence)
-    server = _Server(connection, leaves, predictor, asking, ahead, fence)
-    if asking.execute and (words := powers(connection)) is not None:
+    server = _Server(session, leaves, predictor, asking, ahead, fence)
+    if asking.execute and (words := session.planner.powers()) is not None:
         context.warn(words)
     chosen = parse_name(context.table) if context.table else None
     for place, query in enumerate(queries):
@@ -138,8 +119,8 @@ def prove(
             words = ": ".join(part for part in (error.found or error.problem, error.fix) if part)
             # What a log or the statistics hold may be about what is gone by now: only a query file has to be right.
             unproven.append(Unproven(query, words, query.line > 0))
-            with explained("go on after a query that failed"):
-                forget(connection)
+            with session.explained("go on after a query that failed"):
+                session.planner.forget()
             continue
         kept = [proof for proof in found if chosen is None or leaves.is_named(proof.table, chosen)]
         proofs += kept
@@ -160,8 +141,8 @@ def _names(query: FileQuery, table: Name) -> bool:
     )
 
 
-def _leaves(connection: Connection) -> _Leaves:
-    found = catalogue.all_leaves(connection)
+def _leaves(session: Session) -> _Leaves:
+    found = session.catalogue.all_leaves()
     of_root: dict[str, list[str]] = {}
     for leaf in found:
         of_root.setdefault(leaf.root, [])
@@ -189,14 +170,14 @@ class _Looked:
     ran: bool
     note: str | None = None
     contrast: PlanReading | None = None
-    unvalued: Unvalued | None = None
+    unvalued: UnvaluedPlan | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class _Server:
     """Asks one server about queries."""
 
-    connection: Connection
+    session: Session
     leaves: _Leaves
     predictor: "_Predictor"
     asking: Asking
@@ -204,7 +185,7 @@ class _Server:
     fence: Fence
 
     def prove(self, query: FileQuery) -> list[Proof]:
-        if not is_explainable(query.sql):
+        if not self.session.planner.is_explainable(query.sql):
             first = query.sql.split(None, 1)[0].upper()
             raise ServerError(
                 f"{query.name} cannot be planned", found=f"a statement that begins with {first} has no plan"
@@ -214,30 +195,31 @@ class _Server:
             self._proof(query, root, looked) for root in _roots(query, looked.reading, self.leaves, self.predictor)
         ]
         if query.params and proofs:
-            generic = plan_generic(self.connection, Query(query.sql, query.params), self.asking.timeout_ms)
+            generic = self.session.planner.plan_generic(Query(query.sql, query.params), self.asking.timeout_ms)
             proofs = [replace(proof, generic=self._generic(proof, generic)) for proof in proofs]
         return proofs
 
     def _looked(self, query: FileQuery) -> _Looked:
         asked, timeout_ms = Query(query.sql, query.params), self.asking.timeout_ms
         if not query.params and parameters_in(query.sql):
-            unvalued = plan_unvalued(self.connection, query.sql, timeout_ms)
+            unvalued = self.session.planner.plan_unvalued(query.sql, timeout_ms)
             note = "its parameters have no values, so it was planned for all of them: give `-- params:` to see more"
             return _Looked(unvalued.plan, False, note, unvalued=unvalued)
         if not self.asking.execute:
             known = None if self.ahead is None else self.ahead.plan(query)
-            return _Looked(known or plan(self.connection, asked, timeout_ms), False)
-        text = explain(self.connection, asked, timeout_ms)
+            return _Looked(known or self.session.planner.plan(asked, timeout_ms), False)
+        text = self.session.planner.explain(asked, timeout_ms)
         why_not, changes = self._why_not(query, text)
         if why_not is None:
             try:
-                reading = (run_change if changes else run)(self.connection, asked, timeout_ms)
+                planner = self.session.planner
+                reading = (planner.run_change if changes else planner.run)(asked, timeout_ms)
                 return _Looked(self._warm(asked, reading), True, None, None if changes else self._contrast(asked))
             except NotRun as error:
                 why_not = error.found
-                with explained("go on after a query that was not run"):
-                    forget(self.connection)
-        return _Looked(read_explained(text), False, f"planned and not run: {why_not}")
+                with self.session.explained("go on after a query that was not run"):
+                    self.session.planner.forget()
+        return _Looked(self.session.planner.read_explained(text), False, f"planned and not run: {why_not}")
 
     def _why_not(self, query: FileQuery, plan_text: str) -> tuple[str | None, bool]:
         """Why a query may not be run, and whether it changes rows. plan_text: as the server explains it."""
@@ -251,7 +233,7 @@ class _Server:
             return "it makes a table", False
         if (reason := self.fence.why_not(query.sql, plan_text, changes=changes)) is not None:
             return reason, changes
-        estimated = (read_explained(plan_text).changes or 0) if changes else 0
+        estimated = (self.session.planner.read_explained(plan_text).changes or 0) if changes else 0
         if estimated > _MOST_CHANGED:
             return f"it would change about {estimated:,} rows, and even rolled back they have to be vacuumed", True
         return None, changes
@@ -260,17 +242,17 @@ class _Server:
         """With the planning time of a session that has seen the partitions, where planning seems to take long."""
         if (reading.planning_ms or 0.0) <= (reading.execution_ms or 0.0):
             return reading
-        again = plan(self.connection, asked, self.asking.timeout_ms).planning_ms
+        again = self.session.planner.plan(asked, self.asking.timeout_ms).planning_ms
         return replace(reading, planning_ms=min(reading.planning_ms or 0.0, again or 0.0))
 
     def _contrast(self, asked: Query) -> PlanReading | None:
         if not self.asking.contrast:
             return None
         try:
-            return run(self.connection, asked, self.asking.timeout_ms, prunes=False)
+            return self.session.planner.run(asked, self.asking.timeout_ms, prunes=False)
         except NotRun:
-            with explained("go on after a query that was not run"):
-                forget(self.connection)
+            with self.session.explained("go on after a query that was not run"):
+                self.session.planner.forget()
             return None
 
     def _proof(self, query: FileQuery, root: str, looked: _Looked) -> Proof:
@@ -302,11 +284,11 @@ class _Server:
         """Runs both and compares their rows; words that return others are not offered."""
         query, timeout_ms = proof.query, self.asking.timeout_ms
         try:
-            before = result_print(self.connection, Query(query.sql, query.params), timeout_ms)
-            after = result_print(self.connection, Query(rewrite.sql, query.params), timeout_ms)
+            before = self.session.planner.result_print(Query(query.sql, query.params), timeout_ms)
+            after = self.session.planner.result_print(Query(rewrite.sql, query.params), timeout_ms)
         except ServerError as error:
-            with explained("go on after a query that was not run"):
-                forget(self.connection)
+            with self.session.explained("go on after a query that was not run"):
+                self.session.planner.forget()
             return replace(proof, note=f"its rows were not compared with those of other words: {error.found}")
         if before == after:
             return replace(proof, is_same=True)
@@ -318,10 +300,10 @@ class _Server:
         if not ran or mistake.rows_sql is None:
             return Slipped(mistake)
         try:
-            return Slipped(mistake, count(self.connection, mistake.rows_sql, self.asking.timeout_ms))
+            return Slipped(mistake, self.session.planner.count(mistake.rows_sql, self.asking.timeout_ms))
         except ServerError:
-            with explained("go on after a count that failed"):
-                forget(self.connection)
+            with self.session.explained("go on after a count that failed"):
+                self.session.planner.forget()
             return Slipped(mistake)
 
     def _generic(self, proof: Proof, reading: PlanReading) -> Generic:
@@ -338,18 +320,18 @@ class _Prediction:
     mistakes: tuple[Mistake, ...] = ()
 
 
-def _named(connection: Connection, queries: Sequence[FileQuery]) -> Schema:
+def _named(session: Session, queries: Sequence[FileQuery]) -> Schema:
     """What the catalogue knows of every table that the queries name."""
     names = {name for query in queries for name in tables_in(query.sql) or ()}
-    with reading(connection):
-        return predicting.schema(connection, names)
+    with session.reading():
+        return session.catalogue.schema(names)
 
 
 @dataclass(frozen=True, slots=True)
 class _Predictor:
     """Predicts with the trees as the catalogue has them, each read once. zone: the session's; None: not known here."""
 
-    connection: Connection
+    session: Session
     schema: Schema
     zone: ZoneInfo | None
     now: datetime
@@ -363,7 +345,7 @@ class _Predictor:
             return
         roots = [root for root, name in leaves.name_of.items() if name in self.schema.tables]
         asked = [(query.sql, self._around(query)) for query in queries if parse(query.sql) is not None]
-        ask_ahead(self.connection, fence, [self._of(root) for root in roots], asked)
+        ask_ahead(self.session, fence, [self._of(root) for root in roots], asked)
 
     def predicted(self, query: FileQuery, root: str) -> "_Prediction":
         """The leaves, None where they cannot be told, why they are not fewer, and what to write instead."""
@@ -394,7 +376,7 @@ class _Predictor:
 
     def _of(self, root: str) -> Predictor:
         if root not in self.known:
-            tree = catalogue.tree(self.connection, parse_name(root))
+            tree = self.session.catalogue.tree(parse_name(root))
             self.known[root] = Predictor(tree, self.schema, self.settings, self.answers)
         return self.known[root]
 

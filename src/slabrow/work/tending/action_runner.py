@@ -8,12 +8,10 @@ from pathlib import Path
 
 from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.actions import Archive, Sweep
+from slabrow.core.upkeep.ledger_entries import LedgerEntry
 from slabrow.core.upkeep.statements import Statement, Transaction
 from slabrow.core.values.errors import Outdated, ServerError
-from slabrow.servers.postgresql.connection import Connection
-from slabrow.servers.postgresql.ledger import Entry, Ledger
-from slabrow.servers.postgresql.write import ddl
-from slabrow.servers.postgresql.write.sweeping import ROWS_SETTING
+from slabrow.servers.protocols import ActionWriter, LedgerStore, Session
 from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.tending import archive
@@ -34,16 +32,16 @@ class _Course:
 
 
 @dataclass(frozen=True, slots=True)
-class Doing:
+class ActionRunner:
     """What all actions of a run share. run: its number in the ledger; ledger: None for none."""
 
     context: Context
-    connection: Connection
-    ledger: Ledger | None
+    session: Session
+    ledger: LedgerStore | None
     run: str
     course: _Course = field(default_factory=_Course)
 
-    def do(self, tended: Tended, layout: Layout, upkeep: ddl.Upkeep) -> Tended:
+    def do(self, tended: Tended, layout: Layout, writer: ActionWriter) -> Tended:
         """Does one action, and says what became of it. Raises Refusal, and Stopped when the server is gone."""
         if tended.transaction is None or tended.state is State.SKIPPED:
             return tended
@@ -53,11 +51,11 @@ class Doing:
                 case Archive():
                     done = self._archived(tended, layout)
                 case Sweep():
-                    done = self._swept(tended, upkeep)
+                    done = self._swept(tended, writer)
                 case _:
                     done = self._ran(tended)
         except ServerError as error:
-            if self.connection.closed:
+            if self.session.closed:
                 raise
             text = error.found or error.problem
             self.write(replace(tended, lock_waits=self.course.lock_waits - waits), "failed", _since(began), text)
@@ -86,7 +84,7 @@ class Doing:
     def _run(self, transaction: Transaction) -> None:
         context = self.context
         runner.run(
-            self.connection, [transaction], context.lock_wait_ms, context.progress, context.say,
+            self.session, [transaction], context.lock_wait_ms, context.progress, context.say,
             deadline_ms=context.lock_deadline_ms, waited=self.course.wait,
         )  # fmt: skip
 
@@ -106,18 +104,17 @@ class Doing:
             self.write(tended, "done", _since(began))
         return replace(tended, state=State.DONE)
 
-    def _swept(self, tended: Tended, upkeep: ddl.Upkeep) -> Tended:
+    def _swept(self, tended: Tended, writer: ActionWriter) -> Tended:
         """Again when rows of the catch-all were changed while they were copied, and at last wholly under the lock."""
         began = time.monotonic()
         for attempt in range(1, SWEEPS + 1):
             if attempt == SWEEPS:
-                under_lock = replace(upkeep, copying=None)
-                tended = replace(tended, transaction=under_lock.transaction(tended.action))
+                tended = replace(tended, transaction=writer.under_lock(tended.action))
             transaction = tended.transaction
             assert transaction is not None
             if self.ledger is not None:
                 entry = self.ledger.insertion(
-                    self._entry(tended, "done", None), rows_setting=ROWS_SETTING, before_ms=_since(began)
+                    self._entry(tended, "done", None), counts_moved=True, before_ms=_since(began)
                 )
                 transaction = replace(transaction, statements=(*transaction.statements, Statement(entry)))
             try:
@@ -126,15 +123,14 @@ class Doing:
             except Outdated:
                 if attempt == SWEEPS:
                     raise
-        moved = self.connection.execute(f"SELECT current_setting('{ROWS_SETTING}')::bigint".encode()).fetchone()
-        return replace(tended, state=State.DONE, rows=moved[0] if moved else None)
+        return replace(tended, state=State.DONE, rows=self.session.execution.moved_rows())
 
     def _archived(self, tended: Tended, layout: Layout) -> Tended:
         assert tended.transaction is not None
         folder = Path(layout.archive_to or "archive")
         folder = self.context.layout_file.parent / folder / (self.context.server or "")
         began = time.monotonic()
-        archived = archive.archive(self.connection, tended.action, layout, folder, self.context)
+        archived = archive.archive(self.session, tended.action, layout, folder, self.context)
         entry: tuple[Statement, ...] = ()
         if self.ledger is not None:
             details = {"manifest": str(archived.path), "sha256": archived.manifest.sha256}
@@ -158,23 +154,23 @@ class Doing:
         rows: int | None = None,
         note: str | None = None,
         details: dict[str, str] | None = None,
-    ) -> Entry:
+    ) -> LedgerEntry:
         action, transaction = tended.action, tended.transaction
         statements = () if transaction is None else transaction.statements
-        return Entry(
-            action.kind,
-            str(action.table),
-            action.partition.table,
-            state,
-            self.context.now,
-            self.context.is_machine_clock,
-            self.run,
-            tuple(each.sql for each in statements if isinstance(each, Statement)),
-            duration_ms,
-            rows,
-            tended.lock_waits,
-            note,
-            details,
+        return LedgerEntry(
+            kind=action.kind,
+            table=str(action.table),
+            partition=action.partition.table,
+            state=state,
+            clock=self.context.now,
+            is_machine_clock=self.context.is_machine_clock,
+            run=self.run,
+            statements=tuple(each.sql for each in statements if isinstance(each, Statement)),
+            duration_ms=duration_ms,
+            rows=rows,
+            lock_waits=tended.lock_waits,
+            note=note,
+            details=details,
         )
 
     def write(self, tended: Tended, state: str, duration_ms: float, note: str | None = None) -> None:

@@ -1,6 +1,5 @@
 """Archives a partition: its rows to a file, compared with the table before it goes (N40)."""
 
-from collections.abc import Iterator
 from contextlib import closing, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -9,7 +8,7 @@ from pathlib import Path
 from slabrow.core.table.bounds_data import bounds_as_data
 from slabrow.core.table.layout import ArchiveForm, Layout
 from slabrow.core.upkeep.actions import Action
-from slabrow.core.upkeep.statements import Check, Statement
+from slabrow.core.upkeep.statements import Part
 from slabrow.core.values.errors import Refusal, ServerError, UsageError
 from slabrow.core.values.names import Name
 from slabrow.files.archive_file import (
@@ -18,11 +17,8 @@ from slabrow.files.archive_file import (
     write_archive,
     write_manifest,
 )
-from slabrow.files.archive_place import Place, cannot_write, claimed
-from slabrow.servers.postgresql import quoting
-from slabrow.servers.postgresql.connection import Connection
-from slabrow.servers.postgresql.quoting import literal
-from slabrow.servers.postgresql.read import row_export
+from slabrow.files.archive_place import ArchivePlace, cannot_write, claimed
+from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 
 
@@ -32,20 +28,20 @@ class Archived:
 
     path: Path
     manifest: Manifest
-    guard: tuple[Statement | Check, ...]
+    guard: tuple[Part, ...]
 
 
-def archive(connection: Connection, action: Action, layout: Layout, folder: Path, context: Context) -> Archived:
+def archive(session: Session, action: Action, layout: Layout, folder: Path, context: Context) -> Archived:
     """Writes a partition to a file with its manifest, or finds that an earlier run did; the partition stays as it is.
 
     Raises Refusal when the file does not hold what the table does, ServerError when it cannot be written.
     """
     table = action.partition
-    name, relation = f"{table.schema}.{table.table}", row_export.relation_of(connection, table)
-    with row_export.snapshot(connection), claimed(folder, name, relation) as place:
-        columns = row_export.export_columns(connection, table)
+    name, relation = f"{table.schema}.{table.table}", session.archives.relation_of(table)
+    with session.archives.snapshot(), claimed(folder, name, relation) as place:
+        columns = session.archives.export_columns(table)
         names = [column.name for column in columns]
-        rows, found = row_export.fingerprint(connection, table, names)
+        rows, found = session.archives.fingerprint(table, names)
         held = _unchanged(place, table, rows, found, layout.archive_as)
         if held is None:
             described = tuple((column.name, column.type_name, column.form) for column in columns)
@@ -53,7 +49,7 @@ def archive(connection: Connection, action: Action, layout: Layout, folder: Path
             path = place.file(layout.archive_as)
             try:
                 # Closed before anything else is asked of this session: a COPY that goes on would keep it waiting.
-                with closing(row_export.stream(connection, table, columns)) as chunks:
+                with closing(session.archives.stream(table, columns)) as chunks:
                     digest, size, written = write_archive(place.partial, path, layout.archive_as, described, chunks)
             except OSError as error:
                 raise cannot_write(folder, error) from None
@@ -63,18 +59,27 @@ def archive(connection: Connection, action: Action, layout: Layout, folder: Path
                     found=f"{rows:,} rows in the table, {written:,} in the file",
                     fix="please report this with the types of the columns",
                 )
-            ddl = f"CREATE TABLE {quoting.table(table)} ({', '.join(_column(column) for column in columns)})"
             held = Manifest(
-                str(action.table), str(table), quoting.bounds(action.bounds, len(layout.key)), ddl, described, rows,
-                found,
-                path.name, str(layout.archive_as), digest, size, datetime.now(UTC).isoformat(timespec="seconds"),
-                f"PostgreSQL {connection.info.server_version // 10_000}", relation=relation,
+                table=str(action.table),
+                partition=str(table),
+                bounds=session.writer.bounds(action.bounds, len(layout.key)),
+                ddl=session.writer.creation_of(table, columns),
+                columns=described,
+                rows=rows,
+                fingerprint=found,
+                file=path.name,
+                form=str(layout.archive_as),
+                sha256=digest,
+                bytes=size,
+                written=datetime.now(UTC).isoformat(timespec="seconds"),
+                server=session.product,
+                relation=relation,
                 held=bounds_as_data(action.bounds),
-            )  # fmt: skip
+            )
             write_manifest(place.manifest, held)
             if place.earlier is not None and place.earlier.file != path.name:
                 (folder / place.earlier.file).unlink(missing_ok=True)  # of the attempt before, in the other form
-    return Archived(place.manifest, held, tuple(_guard(table, held)))
+    return Archived(place.manifest, held, session.writer.unchanged_since(table, names, held.rows, held.fingerprint))
 
 
 def has_left(archived: Archived) -> None:
@@ -83,11 +88,7 @@ def has_left(archived: Archived) -> None:
         write_manifest(archived.path, replace(archived.manifest, left=datetime.now(UTC).isoformat(timespec="seconds")))
 
 
-def _column(column: row_export.ExportColumn) -> str:
-    return f"{quoting.identifier(column.name)} {column.type_name}"
-
-
-def _unchanged(place: Place, table: Name, rows: int, found: str, form: ArchiveForm) -> Manifest | None:
+def _unchanged(place: ArchivePlace, table: Name, rows: int, found: str, form: ArchiveForm) -> Manifest | None:
     """The manifest of a run that was stopped after writing, when file and table are still what it says."""
     manifest = place.earlier
     if manifest is None:
@@ -100,18 +101,3 @@ def _unchanged(place: Place, table: Name, rows: int, found: str, form: ArchiveFo
     except UsageError:
         return None
     return manifest
-
-
-def _guard(table: Name, manifest: Manifest) -> Iterator[Statement | Check]:
-    """Rows may have come since: under a lock that keeps writers out, the table is compared with what was written."""
-    names = [name for name, _, _ in manifest.columns]
-    yield Statement(f"LOCK TABLE {quoting.table(table)} IN SHARE MODE", is_lock=True)
-    for name, value in row_export.STEADY.items():
-        yield Statement(f"SET LOCAL {name} = {literal(value)}")
-    yield Check(
-        f"SELECT {literal(str(table))}, {manifest.rows}::bigint, f.count, "
-        f"f.count <> {manifest.rows} OR f.fingerprint <> {literal(manifest.fingerprint)} "
-        f"FROM ({row_export.fingerprint_sql(table, names)}) f (count, fingerprint)",
-        f"{table} changed while it was archived",
-        fix="run it again: it is then archived anew",
-    )

@@ -3,10 +3,9 @@
 import uuid
 from datetime import datetime
 
+from slabrow.core.upkeep.ledger_entries import LedgerEntry
 from slabrow.core.values.errors import UsageError, nearest
 from slabrow.core.values.names import Name, parse_name
-from slabrow.servers.postgresql.ledger import Entry, Ledger
-from slabrow.servers.postgresql.read import catalogue
 from slabrow.work.context import Context
 
 
@@ -23,9 +22,9 @@ def hold(
         )
     wanted = parse_name(partition)
     known: list[str] = []
-    with context.connected() as connection:
+    with context.connected() as session:
         for layout in context.layouts():
-            tree = catalogue.tree(connection, layout.table)
+            tree = session.catalogue.tree(layout.table)
             names = [child.name for child in tree.children]
             known += map(str, names)
             found = next(
@@ -37,8 +36,8 @@ def hold(
             if not go:
                 would = f"would be put under hold{lasts}" if holds else "would no longer be under hold"
                 return f"{found} {would}. Nothing has been done: --go does it."
-            context.guard_pretended_clock(catalogue.moment(connection))
-            ledger = Ledger(connection, ledger_schema)
+            context.guard_pretended_clock(session.catalogue.moment())
+            ledger = session.ledger(ledger_schema)
             ledger.prepare()
             ledger.write(_entry(context, tree.table, found.table, until, holds))
             if not holds:
@@ -50,9 +49,15 @@ def hold(
     )
 
 
-def _entry(context: Context, table: Name, partition: str, until: datetime | None, holds: bool) -> Entry:
-    details = {"until": until.isoformat()} if until is not None else {}
-    return Entry(
-        "hold" if holds else "unhold", str(table), partition, "done", context.now, context.is_machine_clock,
-        str(uuid.uuid4()), duration_ms=0.0, details=details,
-    )  # fmt: skip
+def _entry(context: Context, table: Name, partition: str, until: datetime | None, holds: bool) -> LedgerEntry:
+    return LedgerEntry(
+        kind="hold" if holds else "hold_ended",
+        table=str(table),
+        partition=partition,
+        state="done",
+        clock=context.now,
+        is_machine_clock=context.is_machine_clock,
+        run=str(uuid.uuid4()),
+        duration_ms=0.0,
+        details={"until": until.isoformat()} if until is not None else {},
+    )

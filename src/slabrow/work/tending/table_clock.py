@@ -4,37 +4,35 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 from slabrow.core.table.layout import Layout
+from slabrow.core.table.relation import ColumnFact
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.findings import Finding
 from slabrow.core.upkeep.number_growth import LEAST_APART, Seen, ahead_in_numbers, growth_a_second
 from slabrow.core.upkeep.planned_partitions import number_now
 from slabrow.core.values.method import By
-from slabrow.servers.postgresql.connection import Connection, reading
-from slabrow.servers.postgresql.ledger import Ledger
-from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.protocols import LedgerStore, Session
 from slabrow.work.context import Context
 
 GROWTH_WINDOW = timedelta(days=30)  # how long the growth of a key is looked back at
 
 
 @dataclass(frozen=True, slots=True)
-class Moments:
+class TableClock:
     """For the tables of one database. go: whether a run may write down how far a key is; ledger: None for none."""
 
     context: Context
-    connection: Connection
-    ledger: Ledger | None
+    session: Session
+    ledger: LedgerStore | None
     go: bool
 
     def now(self, layout: Layout, tree: Tree) -> datetime | int:
         """The clock, or for a key of whole numbers where that has got to."""
         if layout.by is not By.RANGE or tree.kinds[0].is_time:
             return self.context.now
-        from slabrow.servers.postgresql.read import row_counts  # which most tables, whose keys are times, do not need
 
-        column = catalogue.ColumnFact(tree.key[0].text, tree.key[0].type_name, tree.key[0].not_null)
-        with reading(self.connection):
-            return number_now(row_counts.extent(self.connection, tree.table, replace(column, not_null=True)).high)
+        column = ColumnFact(tree.key[0].text, tree.key[0].type_name, tree.key[0].not_null)
+        with self.session.reading():
+            return number_now(self.session.counting.extent(tree.table, replace(column, not_null=True)).high)
 
     def counted(self, layout: Layout, tree: Tree, now: datetime | int) -> tuple[Layout, list[Finding]]:
         """The layout with `ahead` in keys, where it is a time and the key is a number; and why it is not known yet."""

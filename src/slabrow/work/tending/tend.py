@@ -16,23 +16,20 @@ from slabrow.core.upkeep.reconcile import reconcile
 from slabrow.core.values.errors import ServerError, SlabrowError
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
-from slabrow.servers.postgresql.ledger import Ledger
-from slabrow.servers.postgresql.read import catalogue
-from slabrow.servers.postgresql.read.tree_rows import Rows
-from slabrow.work.context import Context, Event, unseen
-from slabrow.work.tending.table_clock import Moments
+from slabrow.work.context import Context, Event, ignore_progress
+from slabrow.work.tending.table_clock import TableClock
 from slabrow.work.tending.trees_ahead import TreesAhead
 from slabrow.work.tending.upkeep_result import TableReport, TendResult
 
 if TYPE_CHECKING:
-    from slabrow.work.tending.table_upkeep import Keeping
+    from slabrow.work.tending.table_upkeep import TableUpkeep
 
 
 SIDE_BY_SIDE = 4  # servers at a time
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class TendOptions:
     """go: do it; retiring: how many partitions may leave, by name; ledger_schema: None for no ledger.
 
     with_sizes   whether the bytes of tables that need nothing are wanted
@@ -44,7 +41,9 @@ class Asked:
     with_sizes: bool = False
 
 
-def tend(context: Context, layouts: Iterable[Layout], asked: Asked, ahead: "TreesAhead | None" = None) -> TendResult:
+def tend(
+    context: Context, layouts: Iterable[Layout], asked: TendOptions, ahead: "TreesAhead | None" = None
+) -> TendResult:
     """Does, or without `go` proposes, what each layout needs at the context's `now`.
 
     ahead   the session, where the trees of these tables have been asked for already
@@ -60,12 +59,12 @@ def tend(context: Context, layouts: Iterable[Layout], asked: Asked, ahead: "Tree
         else TreesAhead(context.dsn, names, with_sizes=asked.with_sizes) as trees_ahead
     ):
         reports, numbered = _looked_at(layouts, trees_ahead.parts(), context.now)
-        connection = trees_ahead.connection()
-        ledger = Ledger(connection, asked.ledger_schema) if asked.ledger_schema is not None else None
+        session = trees_ahead.session()
+        ledger = session.ledger(asked.ledger_schema) if asked.ledger_schema is not None else None
         if context.is_machine_clock:
-            guard_clock(context.now, catalogue.moment(connection), ledger.last_clock() if ledger else None)
+            guard_clock(context.now, session.catalogue.moment(), ledger.last_clock() if ledger else None)
         elif asked.go:
-            context.guard_pretended_clock(catalogue.moment(connection))
+            context.guard_pretended_clock(session.catalogue.moment())
         if ledger is not None and asked.go:
             # If the ledger exists but cannot be used, nothing leaves: the ledger may contain holds.
             exists = ledger.version() > 0
@@ -75,27 +74,27 @@ def tend(context: Context, layouts: Iterable[Layout], asked: Asked, ahead: "Tree
                 barred = error if exists else None
                 note = f"{error.problem}: {error.found}; {error.fix}"
                 ledger = None
-        moments = Moments(context, connection, ledger, asked.go)
-        keeping = None
+        clock = TableClock(context, session, ledger, asked.go)
+        upkeep = None
         for layout in layouts:
             if layout.table in reports:
                 continue
             try:
                 tree = numbered.get(layout.table)
-                if tree is not None and (idle := _idle_at(moments, layout, tree)) is not None:
+                if tree is not None and (idle := _idle_at(clock, layout, tree)) is not None:
                     reports[layout.table] = idle
                     continue
-                keeping = keeping or _keeping(moments, asked, barred)
-                reports[layout.table] = keeping.tend(layout)
+                upkeep = upkeep or _upkeep(clock, asked, barred)
+                reports[layout.table] = upkeep.tend(layout)
             except SlabrowError as error:
-                if connection.closed:
+                if session.closed:
                     raise
                 reports[layout.table] = TableReport(layout, error=error)
     return TendResult(context.now, tuple(reports[name] for name in names), note)
 
 
 def tend_on(
-    context: Context, servers: Sequence[tuple[str, str]], layouts: Sequence[Layout], asked: Asked
+    context: Context, servers: Sequence[tuple[str, str]], layouts: Sequence[Layout], asked: TendOptions
 ) -> TendResult:
     """As `tend`, on several servers side by side. servers: the name and the DSN of each.
 
@@ -109,7 +108,7 @@ def tend_on(
             context.tell({**event, "server": name})
 
         try:
-            result = tend(replace(context, dsn=dsn, server=name, progress=unseen, tell=tell), layouts, asked)
+            result = tend(replace(context, dsn=dsn, server=name, progress=ignore_progress, tell=tell), layouts, asked)
         except SlabrowError as error:
             result = TendResult(context.now, tuple(TableReport(layout, error=error) for layout in layouts))
         return replace(result, reports=tuple(replace(report, server=name) for report in result.reports))
@@ -123,7 +122,7 @@ def tend_on(
 
 
 def _looked_at(
-    layouts: Sequence[Layout], parts: Iterable[Rows], now: datetime
+    layouts: Sequence[Layout], parts: Iterable[dict[Name, Tree]], now: datetime
 ) -> tuple[dict[Name, TableReport], dict[Name, Tree]]:
     """The reports of tables that need nothing, as most of most runs do; and those whose key has to be looked at first.
 
@@ -132,8 +131,8 @@ def _looked_at(
     by_name = {layout.table: layout for layout in layouts}
     reports: dict[Name, TableReport] = {}
     numbered: dict[Name, Tree] = {}
-    for rows in parts:
-        for name, tree in catalogue.trees(rows).items():
+    for trees in parts:
+        for name, tree in trees.items():
             layout = by_name.get(name)
             if layout is None:
                 continue  # the file has changed since its tables were asked for
@@ -144,11 +143,11 @@ def _looked_at(
     return reports, numbered
 
 
-def _idle_at(moments: Moments, layout: Layout, tree: Tree) -> TableReport | None:
+def _idle_at(clock: TableClock, layout: Layout, tree: Tree) -> TableReport | None:
     """As `_idle`, of a table whose key is a number: where it has got to is what time it is."""
     try:
-        now = moments.now(layout, tree)
-        counted, unknown = moments.counted(layout, tree, now)
+        now = clock.now(layout, tree)
+        counted, unknown = clock.counted(layout, tree, now)
     except SlabrowError:
         return None
     return _idle(layout, tree, now, counted, unknown)
@@ -163,11 +162,11 @@ def _idle(
 ) -> TableReport | None:
     """The report of a table that needs nothing; None for one that has to be looked at.
 
-    counted, unknown   as of `Moments.counted`, for a key that is a number
+    counted, unknown   as of `TableClock.counted`, for a key that is a number
     """
     try:
         due = reconcile(counted or layout, tree, now)
-        if any(finding.code == "foreign_partition" for finding in due.leftovers):
+        if any(finding.code == "undeclared_partition" for finding in due.leftovers):
             guard_grid(layout, tree)
     except SlabrowError:
         return None
@@ -177,10 +176,10 @@ def _idle(
     return None if due.actions or may_lie else TableReport(layout, (), (*due.leftovers, *unknown), None, tree, now)
 
 
-def _keeping(moments: Moments, asked: Asked, barred: SlabrowError | None) -> "Keeping":
+def _upkeep(clock: TableClock, asked: TendOptions, barred: SlabrowError | None) -> "TableUpkeep":
     """With what most runs never need, and load only then."""
-    from slabrow.work.tending.action_runner import Doing
-    from slabrow.work.tending.table_upkeep import Keeping
+    from slabrow.work.tending.action_runner import ActionRunner
+    from slabrow.work.tending.table_upkeep import TableUpkeep
 
-    doing = Doing(moments.context, moments.connection, moments.ledger, str(uuid.uuid4()))
-    return Keeping(moments, doing, asked.go, asked.retiring, barred)
+    actions = ActionRunner(clock.context, clock.session, clock.ledger, str(uuid.uuid4()))
+    return TableUpkeep(clock, actions, asked.go, asked.retiring, barred)

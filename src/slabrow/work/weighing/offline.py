@@ -9,6 +9,7 @@ from slabrow.core.sql.schema import Schema
 from slabrow.core.statistics.estimates import share_of, split_evenly
 from slabrow.core.statistics.facts import IndexFacts, TableFacts
 from slabrow.core.statistics.sample import column_statistics
+from slabrow.core.table.relation import ColumnFact, IndexFact, Relation, RelationKind
 from slabrow.core.table.spans import Grid, Span, Unit, fits
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Edge
@@ -18,7 +19,6 @@ from slabrow.core.weighing.costs import Costs
 from slabrow.core.weighing.workload_reading import read_workload
 from slabrow.files.reading import read_text
 from slabrow.files.row_file import RowSample, read_rows
-from slabrow.servers.postgresql.read.catalogue import ColumnFact, IndexFact, Relation
 from slabrow.work.context import Context
 from slabrow.work.survey import Bucket, Counts, Question, Survey, SurveyedColumn, periods, with_ageing
 from slabrow.work.weighing.weigh import Known, Sources, Weighing, weighed
@@ -128,13 +128,31 @@ def survey_offline(context: Context, table: Name, offline: Offline, question: Qu
     """As `survey`, from files. Sizes are estimated from the widths of the values."""
     known = _known(context, table, offline)
     facts = known.facts
-    relation = Relation(0, facts.name, facts.spelling, "r", False, facts.rows, facts.heap_bytes, facts.index_bytes, 0)
+    relation = Relation(
+        identity=0,
+        name=facts.name,
+        spelling=facts.spelling,
+        kind=RelationKind.TABLE,
+        is_partition=False,
+        rows=facts.rows,
+        heap_bytes=facts.heap_bytes,
+        index_bytes=facts.index_bytes,
+        toast_bytes=0,
+    )
     columns = tuple(
         SurveyedColumn(ColumnFact(name, column.type_name, column.not_null), facts.statistics.get(name))
         for name, column in facts.columns.items()
     )
     indexes = tuple(
-        IndexFact(index.name, f"({', '.join(index.columns)})", index.bytes, index.is_unique, index.is_primary, True, 0)
+        IndexFact(
+            name=index.name,
+            definition=f"({', '.join(index.columns)})",
+            bytes=index.bytes,
+            is_unique=index.is_unique,
+            is_primary=index.is_primary,
+            is_valid=True,
+            scans=0,
+        )
         for index in facts.indexes
     )
     rows = f"{known.sample.rows:,} rows of {offline.rows_from.name}"

@@ -6,21 +6,16 @@ from zoneinfo import ZoneInfo
 
 from slabrow.core.sql.schema import Schema
 from slabrow.core.statistics.facts import TableFacts
-from slabrow.core.statistics.row_growth import Growth as Trend
-from slabrow.core.statistics.row_growth import growth
+from slabrow.core.statistics.row_growth import Growth, growth
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Tree
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name
 from slabrow.core.weighing.candidates import Ageing, Wishes, ageing, candidates
 from slabrow.core.weighing.costs import Costs
-from slabrow.core.weighing.weighing import Growth, Verdict, Weigher
+from slabrow.core.weighing.weighing import ExpectedGrowth, Ranking, Weigher
 from slabrow.core.weighing.workload import Workload
 from slabrow.core.weighing.workload_reading import TableWorkload, read_workload, together, usage
-from slabrow.servers.postgresql.ask.calibration import calibrated
-from slabrow.servers.postgresql.connection import reading
-from slabrow.servers.postgresql.read import catalogue
-from slabrow.servers.postgresql.read.facts import table_facts
 from slabrow.work.context import Context
 from slabrow.work.weighing.workloads import gathered, named_tables
 
@@ -45,13 +40,13 @@ class Weighing:
     facts: TableFacts
     workload: Workload
     read: TableWorkload
-    verdict: Verdict
+    verdict: Ranking
     ageing: tuple[Ageing, ...]
-    trend: Trend | None
+    trend: Growth | None
     wishes: Wishes
     costs: Costs
     is_measured: bool
-    version: str
+    product: str
     zone: str
 
 
@@ -60,30 +55,34 @@ def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> We
 
     Raises UsageError without a workload, or when none of it names the table.
     """
-    with context.connected() as connection:
+    with context.connected() as session:
         context.progress(0.0, "reading the workload")
-        workload = gathered(sources.paths, connection, statistics=sources.statistics)
-        with reading(connection, f"weigh {table}"):
-            facts = table_facts(connection, table)
-            schema = named_tables(connection, workload, facts.name)
-        current = catalogue.tree(connection, facts.name) if facts.is_partitioned else None
-        zone = catalogue.time_zone(connection) or ZoneInfo("UTC")
+        workload = gathered(sources.paths, session, statistics=sources.statistics)
+        with session.reading(f"weigh {table}"):
+            facts = session.catalogue.table_facts(table)
+            schema = named_tables(session, workload, facts.name)
+        current = session.catalogue.tree(facts.name) if facts.is_partitioned else None
+        zone = session.catalogue.time_zone() or ZoneInfo("UTC")
         costs = sources.costs or Costs()
         if sources.calibrate:
-            costs = calibrated(connection, context.progress)
-        version = str(connection.info.server_version // 10_000)
-        known = Known(facts, schema, zone, version, current)
+            costs = session.planner.calibrated(context.progress)
+        product = session.product
+        known = Known(facts, schema, zone, product, current)
         return weighed(context, known, workload, costs, wishes, sources.calibrate)
 
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """What weighing stands on. version: of the server, empty without one; current: the tree of a partitioned table."""
+    """What weighing stands on.
+
+    product   family and version of the server, empty without one
+    current   the tree of a partitioned table
+    """
 
     facts: TableFacts
     schema: Schema
     zone: ZoneInfo
-    version: str = ""
+    product: str = ""
     current: Tree | None = None
 
 
@@ -109,7 +108,7 @@ def weighed(
         read,
         costs,
         context.now,
-        Growth(trend.rows_a_day if trend else 0.0),
+        ExpectedGrowth(trend.rows_a_day if trend else 0.0),
         aged[0].column if aged else None,
         wishes.keep is not None,
         wishes.ceiling,
@@ -119,10 +118,10 @@ def weighed(
         layouts, wishes.target_bytes, lambda done: context.progress(0.15 + 0.85 * done, "weighing layouts")
     )
     context.progress(1.0, "done")
-    return Weighing(facts, workload, read, verdict, aged, trend, wishes, costs, is_measured, known.version, str(zone))
+    return Weighing(facts, workload, read, verdict, aged, trend, wishes, costs, is_measured, known.product, str(zone))
 
 
-def chosen(verdict: Verdict, rank: int | None) -> Layout:
+def chosen(verdict: Ranking, rank: int | None) -> Layout:
     """The layout of a rank, or the winner's. Raises UsageError when that is the table as it is, or there is none."""
     if rank is not None and not 1 <= rank <= len(verdict.ranked):
         raise UsageError(f"there is no candidate {rank}", found=f"there are {len(verdict.ranked)}")

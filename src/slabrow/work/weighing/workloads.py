@@ -12,13 +12,11 @@ from slabrow.core.values.names import Name
 from slabrow.core.weighing.workload import Collector, Workload, merged
 from slabrow.files.query_file import FileQuery, read_queries
 from slabrow.files.server_log import looks_like_log, read_log
-from slabrow.servers.postgresql.ask import predicting
-from slabrow.servers.postgresql.ask.statement_statistics import read_statistics
-from slabrow.servers.postgresql.connection import Connection, reading
+from slabrow.servers.protocols import Session
 
 
-def gathered(paths: Sequence[Path], connection: Connection | None, *, statistics: bool) -> Workload:
-    """All sources as one workload. connection: None offline; then logs are read for every database.
+def gathered(paths: Sequence[Path], session: Session | None, *, statistics: bool) -> Workload:
+    """All sources as one workload. session: None offline; then logs are read for every database.
 
     statistics   also the server's statement statistics
     Raises UsageError when no source is given, or one cannot be read.
@@ -29,11 +27,11 @@ def gathered(paths: Sequence[Path], connection: Connection | None, *, statistics
             found="which layout is best depends on what is asked of the table",
             fix="give a query file or a server log with --workload FILE, or --statistics for the server's own",
         )
-    database = connection.info.dbname if connection is not None else None
+    database = session.database if session is not None else None
     found = [_read(path, database) for path in paths]
-    if statistics and connection is not None:
-        with reading(connection, "read the statement statistics"):
-            found.append(read_statistics(connection))
+    if statistics and session is not None:
+        with session.reading("read the statement statistics"):
+            found.append(session.planner.read_statistics())
     return merged(found)
 
 
@@ -49,10 +47,10 @@ def as_queries(workload: Workload) -> tuple[FileQuery, ...]:
     )
 
 
-def named_tables(connection: Connection, workload: Workload, table: Name) -> Schema:
+def named_tables(session: Session, workload: Workload, table: Name) -> Schema:
     """The columns of every table that the workload names; the search path is taken to lead to the table's schema."""
     names = {name for shape in workload.shapes for name in tables_in(shape.marked) or ()}
-    schema = predicting.schema(connection, {*names, table})
+    schema = session.catalogue.schema({*names, table})
     path = schema.search_path if table.schema in schema.search_path else (*schema.search_path, table.schema or "public")
     return replace(schema, search_path=path)
 

@@ -18,14 +18,14 @@ from slabrow.core.sql.parameters import read_literals
 from slabrow.core.sql.when import When
 from slabrow.core.values.errors import UsageError
 from slabrow.servers.postgresql import quoting
-from slabrow.servers.postgresql.ask.side_effects import Fence
 from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.servers.protocols import Fence
 
 _BATCH = 200  # expressions in one statement
 _TIMEOUT_MS = 5_000
 _LARGEST_MODULUS = 4_096
 
-Asked = TypeVar("Asked")
+Question = TypeVar("Question")
 Told = TypeVar("Told")
 
 
@@ -63,10 +63,10 @@ def _reading(connection: Connection) -> Iterator[None]:
 
 
 def _in_batches(
-    connection: Connection, asked: Sequence[Asked], ask: Callable[[Connection, Sequence[Asked]], list[Told]]
-) -> dict[Asked, Told]:
+    connection: Connection, asked: Sequence[Question], ask: Callable[[Connection, Sequence[Question]], list[Told]]
+) -> dict[Question, Told]:
     """Answers by question. One that fails spoils its statement: then each half is asked by itself."""
-    found: dict[Asked, Told] = {}
+    found: dict[Question, Told] = {}
     waiting = [list(asked[first : first + _BATCH]) for first in range(0, len(asked), _BATCH)]
     while waiting:
         batch = waiting.pop()

@@ -7,49 +7,11 @@ something above stopped asking before its turn came.
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
+from slabrow.core.pruning.plan_reading import PlanReading, Scan
+
 Node = Mapping[str, Any]
-
-
-@dataclass(frozen=True, slots=True)
-class Scan:
-    """A node that reads a relation.
-
-    loops       how often it ran, None when the query was not executed
-    rows_read   rows it looked at in all its loops, those it filtered out too; None when the query was not executed
-    """
-
-    relation: str  # schema.table as the catalogue holds them
-    loops: int | None
-    was_pruned_running: bool
-    rows_read: int | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class PlanReading:
-    """What one plan says. Milliseconds; blocks are the shared ones.
-
-    removed      for a relation of each table under an Append, how many members were left out as execution started
-    hit, read    blocks found in the server's memory, and read into it
-    rows         rows returned, or changed
-    changes      of an UPDATE, a DELETE or a MERGE: how many rows the planner expects to change
-    """
-
-    scans: tuple[Scan, ...]
-    removed: Mapping[str, int]
-    removed_unnamed: int
-    planning_ms: float | None
-    execution_ms: float | None
-    hit: int | None
-    read: int | None
-    rows: int | None
-    changes: int | None = None
-
-    @property
-    def blocks(self) -> int | None:
-        return None if self.hit is None or self.read is None else self.hit + self.read
 
 
 def read_plan(explained: Mapping[str, Any]) -> PlanReading:
@@ -71,18 +33,19 @@ def read_plan(explained: Mapping[str, Any]) -> PlanReading:
         _gather_scans(root, False, False, scans)
     else:  # what was not executed tells no more than its relations
         scans += [Scan(relation, None, False) for node in nodes for relation in _relations(node)]
+    changes = None
+    if root["Node Type"] == "ModifyTable":
+        changes = sum(each.get("Plan Rows", 0) for each in root.get("Plans", ()) if _is_fed_by(each))
     return PlanReading(
-        tuple(scans),
-        removed,
-        unnamed,
-        explained.get("Planning Time"),
-        explained.get("Execution Time"),
-        root.get("Shared Hit Blocks") if ran else None,
-        root.get("Shared Read Blocks") if ran else None,
-        _rows_out(root),
-        sum(each.get("Plan Rows", 0) for each in root.get("Plans", ()) if _is_fed_by(each))
-        if root["Node Type"] == "ModifyTable"
-        else None,
+        scans=tuple(scans),
+        removed=removed,
+        removed_unnamed=unnamed,
+        planning_ms=explained.get("Planning Time"),
+        execution_ms=explained.get("Execution Time"),
+        hit=root.get("Shared Hit Blocks") if ran else None,
+        read=root.get("Shared Read Blocks") if ran else None,
+        rows=_rows_out(root),
+        changes=changes,
     )
 
 

@@ -3,25 +3,16 @@
 import json
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
 from typing import Any
 
 import psycopg
 from psycopg import generators
 
+from slabrow.core.pruning.plan_reading import NotRun, PlanReading, Query, UnvaluedPlan
 from slabrow.core.sql.parameters import with_parameters
 from slabrow.core.values.errors import ServerError
-from slabrow.servers.postgresql.ask.plans import PlanReading, read_plan
+from slabrow.servers.postgresql.ask.plans import read_plan
 from slabrow.servers.postgresql.connection import Connection, explained, translated
-
-
-@dataclass(frozen=True, slots=True)
-class Query:
-    """A statement, with the SQL constants for its $1, $2, … where it has some."""
-
-    sql: str
-    params: tuple[str, ...] = ()
-
 
 # What EXPLAIN takes and can be planned without being a definition of something.
 _EXPLAINABLE = ("SELECT", "WITH", "VALUES", "TABLE", "INSERT", "UPDATE", "DELETE", "MERGE", "(")
@@ -31,11 +22,8 @@ _LOCK_TIMEOUT_MS = 2_000
 
 
 def is_explainable(sql: str) -> bool:
+    """Whether a statement begins like those that have a plan."""
     return sql.lstrip("( \n\t").upper().startswith(_EXPLAINABLE)
-
-
-class NotRun(ServerError):
-    """The statement is right, and is not run: it would change or lock rows, or it takes too long."""
 
 
 def plan(connection: Connection, query: Query, timeout_ms: int) -> PlanReading:
@@ -68,21 +56,7 @@ def plan_generic(connection: Connection, query: Query, timeout_ms: int) -> PlanR
         return read_plan(_explain(connection, query, _PLAN, "force_generic_plan"))
 
 
-@dataclass(frozen=True, slots=True)
-class Unvalued:
-    """A prepared statement without values.
-
-    types         of its parameters, as the server found them
-    plan          the generic plan; the leaves that values leave out as it starts are still in it
-    may_prune_at_start   whether values leave any out
-    """
-
-    types: tuple[str, ...]
-    plan: PlanReading
-    may_prune_at_start: bool
-
-
-def plan_unvalued(connection: Connection, sql: str, timeout_ms: int) -> Unvalued:
+def plan_unvalued(connection: Connection, sql: str, timeout_ms: int) -> UnvaluedPlan:
     """A statement with $1, $2, … for which nobody gives values. Raises ServerError when the statement is wrong."""
     with _fenced(connection, timeout_ms, "plan the query"):
         with _prepared(connection, sql):
@@ -98,7 +72,7 @@ def plan_unvalued(connection: Connection, sql: str, timeout_ms: int) -> Unvalued
         removes = bool(found.removed) or found.removed_unnamed > 0
         if removes:
             found = read_plan(_one_plan(_without_values(connection, sql, types)))
-    return Unvalued(types, found, removes)
+    return UnvaluedPlan(types, found, removes)
 
 
 def _without_values(connection: Connection, sql: str, types: tuple[str, ...]) -> tuple[Any, ...]:

@@ -113,7 +113,7 @@ class _Function:
 
 
 @dataclass(frozen=True)
-class Fence:
+class PostgresFence:
     """Judges statements for one session; the catalogue is read when the first one is judged."""
 
     connection: Connection

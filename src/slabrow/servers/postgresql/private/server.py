@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from slabrow.core.values.errors import ServerError
-from slabrow.servers.postgresql.connection import OLDEST
+from slabrow.servers.postgresql.family import TRAITS
 
 _INSTALL_FOLDERS = (
     "/usr/lib/postgresql/*/bin",
@@ -60,7 +60,7 @@ def find_binaries() -> list[Binaries]:
     seen: dict[Path, Binaries] = {}
     for folder in _candidates():
         real = folder.resolve()
-        if real not in seen and (found := _binaries(folder)) is not None and found.version >= OLDEST:
+        if real not in seen and (found := _binaries(folder)) is not None and found.version >= TRAITS.oldest:
             seen[real] = found
     return sorted(seen.values(), key=lambda each: -each.version)
 
@@ -114,13 +114,13 @@ _SETTINGS = {
 
 
 @dataclass(frozen=True, slots=True)
-class PrivateServer:
+class PrivatePostgres:
     """A running server. It lives as long as this object's guardian has its pipe."""
 
     folder: Path
     version: int
     guardian: "subprocess.Popen[bytes]"
-    postmaster_pid: int
+    main_pid: int
 
     @property
     def dsn(self) -> str:
@@ -147,7 +147,7 @@ class PrivateServer:
 
 def start(
     binaries: Binaries | None = None, settings: dict[str, str] | None = None, hba: str | None = None
-) -> PrivateServer:
+) -> PrivatePostgres:
     """Starts a private server.
 
     binaries   which PostgreSQL; None: the newest that is found
@@ -256,7 +256,7 @@ def _clean_environment() -> dict[str, str]:
     return {name: value for name, value in os.environ.items() if not name.startswith("PG")} | {"LC_ALL": "C"}
 
 
-def _launch(binaries: Binaries, folder: Path, user: pwd.struct_passwd | None) -> PrivateServer:
+def _launch(binaries: Binaries, folder: Path, user: pwd.struct_passwd | None) -> PrivatePostgres:
     from slabrow.servers.postgresql.private import guardian
 
     # A session of its own: Ctrl-C reaches this process, and the guardian then sees its pipe close.
@@ -282,7 +282,7 @@ def _launch(binaries: Binaries, folder: Path, user: pwd.struct_passwd | None) ->
     if not pid:
         process.wait()
         raise ServerError(f"PostgreSQL {binaries.version} did not start", found=f"the guardian of {folder} ended")
-    server = PrivateServer(folder, binaries.version, process, int(pid))
+    server = PrivatePostgres(folder, binaries.version, process, int(pid))
     try:
         _wait_until_ready(server)
     except BaseException:
@@ -291,7 +291,7 @@ def _launch(binaries: Binaries, folder: Path, user: pwd.struct_passwd | None) ->
     return server
 
 
-def _wait_until_ready(server: PrivateServer) -> None:
+def _wait_until_ready(server: PrivatePostgres) -> None:
     import psycopg
 
     deadline = time.monotonic() + START_TIMEOUT_S

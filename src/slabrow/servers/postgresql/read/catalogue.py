@@ -6,13 +6,22 @@ would lock every partition, which fails beyond what max_locks_per_transaction al
 
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 from psycopg import errors as sqlstate
 
 from slabrow.core.statistics.estimates import ColumnStatistics
+from slabrow.core.table.relation import (
+    ColumnFact,
+    ForeignKeyFact,
+    IndexFact,
+    LeafFact,
+    LeavesTotal,
+    Relation,
+    RelationKind,
+)
 from slabrow.core.table.tree import Division, KeyColumn, Partition, Tree, in_order
 from slabrow.core.values.errors import ServerError, UsageError, nearest
 from slabrow.core.values.key_values import Key, Kind, kind_of, parse_value
@@ -25,37 +34,16 @@ from slabrow.servers.postgresql.read.bound_text import parse_bounds
 from slabrow.servers.postgresql.read.tree_rows import TreeRow, rows_of
 
 _STRATEGIES = {"r": By.RANGE, "l": By.LIST, "h": By.HASH}
-KINDS_OF_RELATION = {
-    "r": "table",
-    "p": "partitioned table",
-    "v": "view",
-    "m": "materialized view",
-    "f": "foreign table",
-    "i": "index",
-    "I": "partitioned index",
-    "S": "sequence",
-    "c": "composite type",
-    "t": "TOAST table",
+_KINDS = {
+    "r": RelationKind.TABLE,
+    "p": RelationKind.PARTITIONED,
+    "v": RelationKind.VIEW,
+    "m": RelationKind.MATERIALIZED_VIEW,
+    "f": RelationKind.FOREIGN_TABLE,
+    "i": RelationKind.INDEX,
+    "I": RelationKind.INDEX,
+    "S": RelationKind.SEQUENCE,
 }
-
-
-@dataclass(frozen=True, slots=True)
-class Relation:
-    """What a name stands for. kind is pg_class.relkind; rows is None when never analysed."""
-
-    oid: int
-    name: Name
-    spelling: str
-    kind: str
-    is_partition: bool
-    rows: int | None
-    heap_bytes: int
-    index_bytes: int
-    toast_bytes: int
-
-    @property
-    def bytes(self) -> int:
-        return self.heap_bytes + self.index_bytes + self.toast_bytes
 
 
 def relation(connection: Connection, name: Name) -> Relation:
@@ -71,14 +59,17 @@ def relation(connection: Connection, name: Name) -> Relation:
     if row is None:
         raise _no_such_table(connection, name)
     oid, schema, table, spelling, kind, is_partition, rows, *sizes = row
+    heap, index, toast = (max(0, size or 0) for size in sizes)
     return Relation(
-        oid,
-        Name(schema, table),
-        spelling,
-        kind,
-        is_partition,
-        rows if rows >= 0 else None,
-        *(max(0, size or 0) for size in sizes),
+        identity=oid,
+        name=Name(schema, table),
+        spelling=spelling,
+        kind=_KINDS.get(kind, RelationKind.OTHER),
+        is_partition=is_partition,
+        rows=rows if rows >= 0 else None,
+        heap_bytes=heap,
+        index_bytes=index,
+        toast_bytes=toast,
     )
 
 
@@ -95,10 +86,6 @@ def _no_such_table(connection: Connection, name: Name) -> ServerError:
     )
 
 
-def is_partitioned(found: Relation) -> bool:
-    return found.kind == "p"
-
-
 def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tree:
     """A partitioned table and all its partitions, in the order of their bounds.
 
@@ -107,12 +94,12 @@ def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tr
     """
     with reading(connection):
         found = relation(connection, name)
-        if not is_partitioned(found):
-            what = KINDS_OF_RELATION.get(found.kind, "relation")
+        if not found.is_partitioned:
+            is_table = found.kind is RelationKind.TABLE
             raise ServerError(
                 f"{found.spelling} is not partitioned",
-                found=f"it is a {what}",
-                fix="`slabrow convert` makes a table into a partitioned one" if what == "table" else None,
+                found=f"it is a {found.kind}",
+                fix="`slabrow convert` makes a table into a partitioned one" if is_table else None,
             )
         return _tree_of(connection, found, with_values)
 
@@ -130,9 +117,9 @@ def trees(rows_by_name: Mapping[Name, Sequence[TreeRow]]) -> dict[Name, Tree]:
 
 
 def _tree_of(connection: Connection, found: Relation, with_values: bool) -> Tree:
-    rows = rows_of(connection, found.oid)
+    rows = rows_of(connection, found.identity)
     key = _columns(rows[0])
-    return _tree_from(rows, _extremes(connection, found.oid, key[0]) if with_values and key[0].name else {})
+    return _tree_from(rows, _extremes(connection, found.identity, key[0]) if with_values and key[0].name else {})
 
 
 def _tree_from(rows: Sequence[TreeRow], extremes: Mapping[int, tuple[Key, Key]]) -> Tree:
@@ -204,7 +191,7 @@ def column_statistics(connection: Connection, found: Relation) -> dict[str, Colu
                   s.histogram_bounds::text::text[], s.correlation, format_type(a.atttypid, a.atttypmod)
            FROM pg_stats s JOIN pg_attribute a ON a.attrelid = %s AND a.attname = s.attname
            WHERE s.schemaname = %s AND s.tablename = %s AND s.inherited = %s""",
-        [found.oid, found.name.schema, found.name.table, is_partitioned(found)],
+        [found.identity, found.name.schema, found.name.table, found.is_partitioned],
     ).fetchall()
     result = {}
     for name, nulls, distinct, common, shares, histogram, correlation, type_name in rows:
@@ -222,29 +209,12 @@ def column_statistics(connection: Connection, found: Relation) -> dict[str, Colu
     return result
 
 
-@dataclass(frozen=True, slots=True)
-class ColumnFact:
-    """A column by name and type as the server spells it."""
-
-    name: str
-    type_name: str
-    not_null: bool
-
-    @property
-    def kind(self) -> Kind:
-        return kind_of(self.type_name)
-
-    def as_key(self) -> KeyColumn:
-        """The same column as a key column is described."""
-        return KeyColumn(self.name, self.name, self.kind, self.type_name, self.not_null)
-
-
 def columns(connection: Connection, found: Relation) -> tuple[ColumnFact, ...]:
     """The columns of a table in their order."""
     rows = connection.execute(
         """SELECT attname, format_type(atttypid, atttypmod), attnotnull FROM pg_attribute
            WHERE attrelid = %s AND attnum > 0 AND NOT attisdropped ORDER BY attnum""",
-        [found.oid],
+        [found.identity],
     ).fetchall()
     return tuple(ColumnFact(*row) for row in rows)
 
@@ -254,30 +224,9 @@ def movable_columns(connection: Connection, found: Relation) -> tuple[str, ...]:
     rows = connection.execute(
         """SELECT attname::text FROM pg_attribute
            WHERE attrelid = %s AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum""",
-        [found.oid],
+        [found.identity],
     ).fetchall()
     return tuple(name for (name,) in rows)
-
-
-@dataclass(frozen=True, slots=True)
-class IndexFact:
-    name: str
-    definition: str
-    bytes: int
-    is_unique: bool
-    is_primary: bool
-    is_valid: bool
-    scans: int
-
-
-@dataclass(frozen=True, slots=True)
-class ForeignKeyFact:
-    """direction: `out` when the table refers to `other`, `in` when `other` refers to it."""
-
-    name: str
-    direction: str
-    other: str
-    definition: str
 
 
 def indexes(connection: Connection, found: Relation) -> tuple[IndexFact, ...]:
@@ -293,9 +242,10 @@ def indexes(connection: Connection, found: Relation) -> tuple[IndexFact, ...]:
                       coalesce(sum(pg_stat_get_numscans(b.part)), 0) AS scans
                FROM below b WHERE b.top = i.indexrelid) s
            WHERE i.indrelid = %(oid)s ORDER BY i.indisprimary DESC, 1""",
-        {"oid": found.oid},
+        {"oid": found.identity},
     ).fetchall()
-    return tuple(IndexFact(*row) for row in rows)
+    names = ("name", "definition", "bytes", "is_unique", "is_primary", "is_valid", "scans")
+    return tuple(IndexFact(**dict(zip(names, row, strict=True))) for row in rows)
 
 
 def foreign_keys(connection: Connection, found: Relation) -> tuple[ForeignKeyFact, ...]:
@@ -306,26 +256,9 @@ def foreign_keys(connection: Connection, found: Relation) -> tuple[ForeignKeyFac
                   pg_get_constraintdef(oid)
            FROM pg_constraint WHERE contype = 'f' AND %(oid)s IN (conrelid, confrelid) AND conparentid = 0
            ORDER BY 2 DESC, 1""",
-        {"oid": found.oid},
+        {"oid": found.identity},
     ).fetchall()
     return tuple(ForeignKeyFact(*row) for row in rows)
-
-
-@dataclass(frozen=True, slots=True)
-class LeafFact:
-    """A leaf and the root of its tree. A root without leaves stands once, with no spelling.
-
-    root        as regclass spells it: with its schema only where the search path needs it
-    root_name   schema and table of the root
-    plan_name   `schema.table` as EXPLAIN (VERBOSE) gives the two parts
-    rows        the planner's estimate, 0 when never analysed
-    """
-
-    root: str
-    root_name: Name
-    plan_name: str
-    spelling: str | None
-    rows: int
 
 
 def all_leaves(connection: Connection) -> tuple[LeafFact, ...]:
@@ -342,7 +275,10 @@ def all_leaves(connection: Connection) -> tuple[LeafFact, ...]:
            JOIN pg_class r ON r.oid = b.root JOIN pg_namespace rn ON rn.oid = r.relnamespace
            WHERE c.relkind <> 'p' OR b.relid = b.root"""
     ).fetchall()
-    return tuple(LeafFact(root, Name(schema, table), *leaf) for root, schema, table, *leaf in rows)
+    return tuple(
+        LeafFact(root=root, root_name=Name(schema, table), plan_name=plan_name, spelling=spelling, rows=estimate)
+        for root, schema, table, plan_name, spelling, estimate in rows
+    )
 
 
 def names_in_schema(connection: Connection, schema: str | None) -> frozenset[str]:
@@ -352,24 +288,6 @@ def names_in_schema(connection: Connection, schema: str | None) -> frozenset[str
         [quoting.identifier(schema or "public")],
     ).fetchall()
     return frozenset(name for (name,) in rows)
-
-
-@dataclass(frozen=True, slots=True)
-class LeavesTotal:
-    """All leaves of a partitioned table together.
-
-    rows        the planner's estimates; those of leaves that were never analysed are told from their size, by the
-                density of the others, and an empty leaf has none. None when nothing is known of any leaf with rows
-    unanalysed  leaves with rows that were never analysed: how many, and the names of the first of them
-    """
-
-    leaves: int
-    rows: int | None
-    heap_bytes: int
-    index_bytes: int
-    toast_bytes: int
-    unanalysed: int
-    some_unanalysed: tuple[str, ...]
 
 
 def leaves_total(connection: Connection, found: Relation) -> LeavesTotal:
@@ -391,19 +309,27 @@ def leaves_total(connection: Connection, found: Relation) -> LeavesTotal:
                   coalesce(sum(heap) - sum(toast), 0)::bigint, coalesce(sum(indexes), 0)::bigint,
                   coalesce(sum(toast), 0)::bigint
            FROM leaf""",
-        [found.oid],
+        [found.identity],
     ).fetchone()
     assert row is not None
     leaves, known_rows, known_bytes, unknown_bytes, unanalysed, names, heap, indexes, toast = row
     rows: int | None = round(known_rows)
     if unknown_bytes:
         rows = round(known_rows + unknown_bytes * known_rows / known_bytes) if known_bytes and known_rows else None
-    return LeavesTotal(leaves, rows, max(0, heap), indexes, toast, unanalysed, tuple(names or ()))
+    return LeavesTotal(
+        leaves=leaves,
+        rows=rows,
+        heap_bytes=max(0, heap),
+        index_bytes=indexes,
+        toast_bytes=toast,
+        unanalysed=unanalysed,
+        some_unanalysed=tuple(names or ()),
+    )
 
 
 def whole(connection: Connection, found: Relation) -> tuple[Relation, LeavesTotal | None]:
     """A partitioned table with the rows and bytes of its leaves, and what these come from; another one as it is."""
-    if not is_partitioned(found):
+    if not found.is_partitioned:
         return found, None
     total = leaves_total(connection, found)
     filled = replace(
@@ -419,23 +345,28 @@ def whole(connection: Connection, found: Relation) -> tuple[Relation, LeavesTota
 def blocks(connection: Connection, found: Relation) -> int:
     """The size of a table's main fork, in blocks."""
     row = connection.execute(
-        "SELECT pg_relation_size(%s::oid) / current_setting('block_size')::int", [found.oid]
+        "SELECT pg_relation_size(%s::oid) / current_setting('block_size')::int", [found.identity]
     ).fetchone()
     return int(row[0]) if row else 0
 
 
 def current_role(connection: Connection) -> str:
+    """The role that acts."""
     row = connection.execute("SELECT current_user").fetchone()
     return str(row[0]) if row else ""
 
 
 def owner(connection: Connection, found: Relation) -> str:
-    row = connection.execute("SELECT pg_get_userbyid(relowner) FROM pg_class WHERE oid = %s", [found.oid]).fetchone()
+    """The role that owns a relation."""
+    row = connection.execute(
+        "SELECT pg_get_userbyid(relowner) FROM pg_class WHERE oid = %s", [found.identity]
+    ).fetchone()
     return str(row[0]) if row else ""
 
 
 def comment(connection: Connection, found: Relation) -> str | None:
-    row = connection.execute("SELECT obj_description(%s::oid, 'pg_class')", [found.oid]).fetchone()
+    """The comment on a relation, None without one."""
+    row = connection.execute("SELECT obj_description(%s::oid, 'pg_class')", [found.identity]).fetchone()
     return None if row is None else row[0]
 
 
@@ -453,12 +384,19 @@ def has_record_hash(connection: Connection, found: Relation) -> bool:
                                          CASE t.typname WHEN 'varchar' THEN 'text'::regtype ELSE t.oid END))
            FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid
            WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped""",
-        [found.oid],
+        [found.identity],
     ).fetchone()
     return bool(row and row[0])
 
 
+def has_schema(connection: Connection, name: str) -> bool:
+    """Whether there is a schema of that name."""
+    row = connection.execute("SELECT to_regnamespace(%s) IS NOT NULL", [quoting.identifier(name)]).fetchone()
+    return bool(row and row[0])
+
+
 def exists(connection: Connection, name: Name) -> bool:
+    """Whether there is a relation of that name."""
     row = connection.execute("SELECT to_regclass(%s) IS NOT NULL", [str(name)]).fetchone()
     return bool(row and row[0])
 

@@ -1,22 +1,21 @@
 """Reads from the catalogue what weighing needs to know of a table: a few queries, whatever its size."""
 
 from slabrow.core.statistics.facts import IndexFacts, TableFacts
+from slabrow.core.table.relation import Relation
 from slabrow.core.values.errors import ServerError
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.read import catalogue
-from slabrow.servers.postgresql.read.catalogue import Relation
 
 
 def table_facts(connection: Connection, name: Name) -> TableFacts:
     """Raises ServerError when there is no such table, it holds no rows of its own, or was never analysed."""
     found = catalogue.relation(connection, name)
-    if found.kind not in ("r", "p", "m"):
-        what = catalogue.KINDS_OF_RELATION.get(found.kind, "relation")
-        raise ServerError(f"{found.spelling} cannot be weighed", found=f"it is a {what}", fix="name a table")
+    if not found.kind.holds_rows:
+        raise ServerError(f"{found.spelling} cannot be weighed", found=f"it is a {found.kind}", fix="name a table")
     found, _ = catalogue.whole(connection, found)
     rows, heap, indexes = found.rows, found.heap_bytes + found.toast_bytes, found.index_bytes
-    if not catalogue.is_partitioned(found):
+    if not found.is_partitioned:
         heap = found.heap_bytes
     statistics = catalogue.column_statistics(connection, found)
     columns = catalogue.columns(connection, found)
@@ -41,7 +40,7 @@ def table_facts(connection: Connection, name: Name) -> TableFacts:
         random_page_cost=_setting(connection, "random_page_cost"),
         sequential_page_cost=_setting(connection, "seq_page_cost"),
         parallel_workers=int(_setting(connection, "max_parallel_workers_per_gather")),
-        is_partitioned=catalogue.is_partitioned(found),
+        is_partitioned=found.is_partitioned,
         can_skip=connection.info.server_version >= 180_000,
         not_null=frozenset(column.name for column in columns if column.not_null),
     )
@@ -56,10 +55,10 @@ def _indexes(connection: Connection, found: Relation, all_bytes: int) -> tuple[I
                         WHERE k.place <= i.indnkeyatts ORDER BY k.place)::text[]
            FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_am m ON m.oid = c.relam
            WHERE i.indrelid = %s AND i.indisvalid AND m.amname = 'btree' ORDER BY i.indisprimary DESC, 1""",
-        [found.oid],
+        [found.identity],
     ).fetchall()
     # The indexes of a partitioned table are empty themselves; those of its leaves share what they take.
-    each = all_bytes // len(rows) if rows and catalogue.is_partitioned(found) else None
+    each = all_bytes // len(rows) if rows and found.is_partitioned else None
     return tuple(
         IndexFacts(name, tuple(columns), unique, primary, size if each is None else each, partial)
         for name, unique, primary, size, partial, columns in rows
@@ -72,7 +71,7 @@ def _referenced_by(connection: Connection, found: Relation) -> tuple[tuple[str, 
                   ARRAY(SELECT a.attname FROM unnest(c.confkey) k (attnum)
                         JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = k.attnum)::text[]
            FROM pg_constraint c WHERE c.contype = 'f' AND c.confrelid = %s AND c.conparentid = 0 ORDER BY 1""",
-        [found.oid],
+        [found.identity],
     ).fetchall()
     return tuple((other, tuple(columns)) for other, columns in rows)
 
@@ -83,7 +82,7 @@ def _visible_share(connection: Connection, found: Relation) -> float:
                UNION ALL SELECT i.inhrelid FROM pg_inherits i JOIN below b ON i.inhparent = b.relid)
            SELECT coalesce(sum(c.relallvisible)::float8 / nullif(sum(c.relpages), 0), 0)
            FROM below b JOIN pg_class c ON c.oid = b.relid AND c.relkind <> 'p'""",
-        [found.oid],
+        [found.identity],
     ).fetchone()
     return min(1.0, float(row[0])) if row else 0.0
 

@@ -1,29 +1,16 @@
 """Reads rows rather than the catalogue: extremes, counts by bounds and by value, exact censuses, hash routes."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
+from slabrow.core.statistics.counted import BucketCounts, CatchAllCount, Extent, FoundRows, LeafCount
+from slabrow.core.table.bounds import Bounds
+from slabrow.core.table.relation import ColumnFact
 from slabrow.core.table.tree import Partition, Tree
 from slabrow.core.values.key_values import Edge, Far, Key, Kind, Value, kind_of, parse_value
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.connection import Connection, reading
 from slabrow.servers.postgresql.quoting import identifier, literal
-from slabrow.servers.postgresql.read.catalogue import ColumnFact
-
-
-@dataclass(frozen=True, slots=True)
-class Extent:
-    """The least and greatest value of a column, and how many rows have none.
-
-    beyond   rows of a time that no calendar of periods reaches: infinities, before the year 1, after 9999. low and
-             high are then those of the other rows
-    """
-
-    low: Value | None
-    high: Value | None
-    nulls: int
-    beyond: int = 0
 
 
 def extent(connection: Connection, table: Name, column: ColumnFact) -> Extent:
@@ -55,14 +42,6 @@ def extent(connection: Connection, table: Name, column: ColumnFact) -> Extent:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class BucketCounts:
-    """Rows between thresholds: counts[0] below the first, counts[i] from threshold i-1 (in) to i (out)."""
-
-    counts: tuple[int, ...]
-    nulls: int
-
-
 def count_buckets(connection: Connection, table: Name, column: ColumnFact, thresholds: Sequence[Value]) -> BucketCounts:
     """Counts the rows between sorted thresholds: one scan, whatever their number."""
     name = identifier(column.name)
@@ -81,15 +60,6 @@ def count_values(connection: Connection, table: Name, column: ColumnFact) -> dic
         f"SELECT {name}::text, count(*) FROM {quoting.table(table)} GROUP BY {name} ORDER BY {name}"
     ).fetchall()
     return {None if text is None else parse_value(text, column.kind): count for text, count in rows}
-
-
-@dataclass(frozen=True, slots=True)
-class LeafCount:
-    """An exact count of one leaf. low and high are of the leading key column."""
-
-    rows: int
-    low: Key | None
-    high: Key | None
 
 
 # A query on the parent would lock every partition with all its indexes at once; this many leaves, named one by one,
@@ -177,7 +147,7 @@ def any_rows(connection: Connection, tables: Sequence[Name]) -> bool:
     return False
 
 
-def blocks(connection: Connection, tables: Sequence[Name]) -> tuple[tuple[Name, int], ...] | None:
+def heap_blocks(connection: Connection, tables: Sequence[Name]) -> tuple[tuple[Name, int], ...] | None:
     """The blocks of each table; None when one is not a heap, whose rows alone have the server's ctid and xmin."""
     names = [quoting.table(each) for each in tables]
     with reading(connection, "look through the catch-all"):
@@ -193,29 +163,30 @@ def blocks(connection: Connection, tables: Sequence[Name]) -> tuple[tuple[Name, 
     return tuple((table, size) for table, (_, size) in zip(tables, rows, strict=True))
 
 
-@dataclass(frozen=True, slots=True)
-class Lying:
-    """Rows of one kind in a catch-all: how many, with the least and the greatest key among them as text."""
+def count_catch_all(
+    connection: Connection, catch_all: Name, key: tuple[str, ...], held: Sequence[Bounds | None]
+) -> CatchAllCount:
+    """The rows of a catch-all within each of the bounds: one scan for up to some two hundred of them.
 
-    rows: int
-    low: str | None
-    high: str | None
-
-
-def lying_in(connection: Connection, catch_all: Name, leading: str, conditions: Sequence[str]) -> list[Lying]:
-    """The rows of a catch-all that satisfy each condition: one scan for all of them."""
-    column = identifier(leading)
+    key    the columns of the key, in which the bounds are written
+    held   None for bounds that hold nothing
+    Raises ValueError for bounds that cannot be written as a condition.
+    """
+    column = identifier(key[0])
+    conditions = ["false" if each is None else quoting.condition(each, key) for each in held]
+    conditions += [f"{column} IS NULL", "true"]
     kinds = (("count(*)", ""), (f"min({column})", "::text"), (f"max({column})", "::text"))
     parts = [", ".join(f"({what} FILTER (WHERE {test})){cast}" for what, cast in kinds) for test in conditions]
-    found: list[Lying] = []
+    found: list[FoundRows] = []
     for first in range(0, len(parts), 200):
         with reading(connection, "look through the catch-all"):
             row = connection.execute(
                 f"SELECT {', '.join(parts[first : first + 200])} FROM {quoting.table(catch_all)}".encode()
             ).fetchone()
         assert row is not None
-        found += [Lying(*row[place : place + 3]) for place in range(0, len(row), 3)]
-    return found
+        found += [FoundRows(*row[place : place + 3]) for place in range(0, len(row), 3)]
+    *within, nulls, every = found
+    return CatchAllCount(tuple(within), nulls, every)
 
 
 def some_values(connection: Connection, table: Name, column: ColumnFact, most: int) -> list[Value]:
@@ -266,21 +237,29 @@ def count_keys(
             yield keys, counts
 
 
-def bucket_sql(column: ColumnFact, thresholds: Sequence[Value]) -> str:
-    """SQL for the number of the range that a row lies in: 0 below the first threshold; NULL for a NULL."""
-    array = quoting.array([quoting.value(each) for each in thresholds], column.type_name)
-    return f"width_bucket({identifier(column.name)}, {array})::text"
-
-
-def text_sql(column: ColumnFact) -> str:
+def _text_sql(column: ColumnFact) -> str:
     return f"{identifier(column.name)}::text"
 
 
 def count_pairs(
-    connection: Connection, table: Name, label: str, columns: Sequence[ColumnFact]
+    connection: Connection,
+    table: Name,
+    leading: ColumnFact,
+    thresholds: Sequence[Value] | None,
+    columns: Sequence[ColumnFact],
 ) -> Iterator[tuple[list[str | None], list[list[str | None]], list[int]]]:
-    """Rows by a label (SQL) and the values of columns: batches of (labels, texts of each column, rows). One scan."""
-    texts = ", ".join(text_sql(column) for column in columns)
+    """Rows by a label and the values of columns: batches of (labels, texts of each column, rows). One scan.
+
+    leading      the column that the label is of
+    thresholds   None: the label is the value's text. Else it is the number of the range between the thresholds, 0
+                 below the first one. The label of a NULL is None
+    Read through a cursor on the server, so that memory stays constant; call it within `reading`.
+    """
+    label = _text_sql(leading)
+    if thresholds is not None:
+        array = quoting.array([quoting.value(each) for each in thresholds], leading.type_name)
+        label = f"width_bucket({identifier(leading.name)}, {array})::text"
+    texts = ", ".join(_text_sql(column) for column in columns)
     groups = ", ".join(str(place + 1) for place in range(len(columns) + 1))
     with connection.cursor("slabrow_pairs") as cursor:
         query = f"SELECT {label}, {texts}, count(*) FROM {quoting.table(table)} GROUP BY {groups}"
@@ -294,7 +273,7 @@ def sample(
     connection: Connection, table: Name, columns: Sequence[ColumnFact], percent: float
 ) -> dict[str, list[Value | None]]:
     """The values of every column in a sample of the table's blocks, in the table's order (TABLESAMPLE SYSTEM)."""
-    texts = ", ".join(text_sql(column) for column in columns)
+    texts = ", ".join(_text_sql(column) for column in columns)
     rows = connection.execute(
         f"SELECT {texts} FROM {quoting.table(table)} TABLESAMPLE SYSTEM ({percent}) REPEATABLE (1)"
     ).fetchall()

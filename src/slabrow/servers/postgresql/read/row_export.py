@@ -2,8 +2,8 @@
 
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 
+from slabrow.core.table.export_column import ExportColumn
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.connection import Connection, explained
@@ -22,32 +22,18 @@ STEADY = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class ExportColumn:
-    """A column of an archive.
-
-    type_name   as the server spells it
-    form        how the file holds it: `integer`, `real`, `boolean`, `timestamp`, `timestamptz`, `date`, or `text`,
-                as the server writes it
-    """
-
-    name: str
-    type_name: str
-    form: str
-
-    @property
-    def expression(self) -> str:
-        """The SQL that the stream takes it from: instants as microseconds since 1970, days as days."""
-        name = identifier(self.name)
-        match self.form:
-            case "timestamp" | "timestamptz":
-                return f"(extract(epoch FROM {name}) * 1000000)::bigint"
-            case "date":
-                return f"({name} - date '1970-01-01')"
-            case "integer" | "real" | "boolean":
-                return name
-            case _:
-                return f"{name}::text"
+def _expression(column: ExportColumn) -> str:
+    """The SQL that the stream takes a column from: instants as microseconds since 1970, days as days."""
+    name = identifier(column.name)
+    match column.form:
+        case "timestamp" | "timestamptz":
+            return f"(extract(epoch FROM {name}) * 1000000)::bigint"
+        case "date":
+            return f"({name} - date '1970-01-01')"
+        case "integer" | "real" | "boolean":
+            return name
+        case _:
+            return f"{name}::text"
 
 
 _FORMS = {
@@ -144,11 +130,9 @@ def fingerprint(connection: Connection, table: Name, columns: Sequence[str]) -> 
 
 def stream(connection: Connection, table: Name, columns: Sequence[ExportColumn]) -> Generator[bytes, None, None]:
     """The rows as CSV without a header, as COPY writes it: NULL is an empty field without quotes."""
-    expressions = ", ".join(column.expression for column in columns)
     texts = ", ".join(identifier(f"c{place}") for place, column in enumerate(columns) if column.form == "text")
     quoted = f", FORCE_QUOTE ({texts})" if texts else ""
-    named = ", ".join(f"{column.expression} AS {identifier(f'c{place}')}" for place, column in enumerate(columns))
-    assert expressions
+    named = ", ".join(f"{_expression(column)} AS {identifier(f'c{place}')}" for place, column in enumerate(columns))
     sql = f"COPY (SELECT {named} FROM {quoting.table(table)}) TO STDOUT (FORMAT CSV{quoted})"
     with connection.cursor().copy(sql.encode()) as copy:
         for chunk in copy:

@@ -3,12 +3,13 @@
 from collections.abc import Iterator
 from typing import Any
 
+from slabrow.core.table.relation import Relation, RelationKind
 from slabrow.core.table.shape import Column, Constraint, Grant, Index, Sequence, Shape
 from slabrow.core.values.errors import ServerError
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.connection import Connection
-from slabrow.servers.postgresql.read.catalogue import KINDS_OF_RELATION, Relation, relation
+from slabrow.servers.postgresql.read.catalogue import relation
 
 
 def shape(connection: Connection, name: Name) -> Shape:
@@ -17,22 +18,23 @@ def shape(connection: Connection, name: Name) -> Shape:
     Call it within `connection.reading`, so that all its queries see one state.
     """
     found = relation(connection, name)
-    if found.kind not in ("r", "p"):
-        what = KINDS_OF_RELATION.get(found.kind, "relation")
+    if found.kind not in (RelationKind.TABLE, RelationKind.PARTITIONED):
         raise ServerError(
-            f"{found.spelling} cannot be partitioned", found=f"it is a {what}", fix="name the table that holds the rows"
+            f"{found.spelling} cannot be partitioned",
+            found=f"it is a {found.kind}",
+            fix="name the table that holds the rows",
         )
     owner, comment, options, tablespace, persistence, granted = _one(connection, _TABLE, found)
     return Shape(
         name=found.name,
         owner=owner,
-        columns=tuple(Column(*row) for row in connection.execute(_COLUMNS, [found.oid]).fetchall()),
+        columns=tuple(Column(*row) for row in connection.execute(_COLUMNS, [found.identity]).fetchall()),
         constraints=constraints(connection, found),
         indexes=indexes(connection, found),
-        grants=tuple(Grant(*row) for row in connection.execute(_GRANTS, {"oid": found.oid}).fetchall()),
+        grants=tuple(Grant(*row) for row in connection.execute(_GRANTS, {"oid": found.identity}).fetchall()),
         sequences=tuple(
             Sequence(Name(schema, name), column, identity)
-            for schema, name, column, identity in connection.execute(_SEQUENCES, [found.oid]).fetchall()
+            for schema, name, column, identity in connection.execute(_SEQUENCES, [found.identity]).fetchall()
         ),
         options=tuple(options or ()),
         tablespace=tablespace,
@@ -45,17 +47,17 @@ def shape(connection: Connection, name: Name) -> Shape:
 
 def constraints(connection: Connection, found: Relation) -> tuple[Constraint, ...]:
     """Keys, foreign keys and checks, keys first."""
-    rows = connection.execute(_CONSTRAINTS, [found.oid]).fetchall()
+    rows = connection.execute(_CONSTRAINTS, [found.identity]).fetchall()
     return tuple(Constraint(name, kind, sql, tuple(columns or ())) for name, kind, sql, columns in rows)
 
 
 def indexes(connection: Connection, found: Relation) -> tuple[Index, ...]:
     """The indexes that no constraint owns. Raises ServerError when a definition cannot be read."""
-    return tuple(_index(found, row) for row in connection.execute(_INDEXES, [found.oid]).fetchall())
+    return tuple(_index(found, row) for row in connection.execute(_INDEXES, [found.identity]).fetchall())
 
 
 def _one(connection: Connection, query: str, found: Relation) -> tuple[Any, ...]:
-    row = connection.execute(query, [found.oid]).fetchone()
+    row = connection.execute(query, [found.identity]).fetchone()
     if row is None:
         raise ServerError(f"{found.spelling} went away while it was read", fix="run it again")
     return row
@@ -204,5 +206,5 @@ _REMEDIES = {
 
 
 def _obstacles(connection: Connection, found: Relation) -> Iterator[str]:
-    for what, name in connection.execute(_OBSTACLES, {"oid": found.oid}).fetchall():
+    for what, name in connection.execute(_OBSTACLES, {"oid": found.identity}).fetchall():
         yield f"{what} {name}: {_REMEDIES[what]}"

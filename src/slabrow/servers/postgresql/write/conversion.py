@@ -4,17 +4,19 @@ One transaction. The table can be read all the time; writers wait from its first
 stays, under another name, until it is dropped on purpose.
 """
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from slabrow.core.table.bounds import CatchAll, Hashed, Listed, Range
 from slabrow.core.table.layout import Layout
-from slabrow.core.table.shape import Shape
+from slabrow.core.upkeep.conversion_plan import ConversionPlan
 from slabrow.core.upkeep.planned_partitions import Planned
-from slabrow.core.upkeep.statements import Check, Statement, Transaction
+from slabrow.core.upkeep.statements import Check, Part, Statement, Transaction
+from slabrow.core.upkeep.steps import Step
 from slabrow.core.values.key_values import Value, order
 from slabrow.core.values.method import By
-from slabrow.core.values.names import Name, fit, parse_name
+from slabrow.core.values.names import NAME_LIMIT, Name, fit, parse_name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.quoting import identifier, literal
 from slabrow.servers.postgresql.write import ddl
@@ -28,62 +30,57 @@ _COPY_SHARE, _CHECK_SHARE, _KEYS_SHARE, _ANALYZE_SHARE = 0.45, 0.15, 0.35, 0.05
 
 @dataclass(frozen=True, slots=True)
 class Conversion:
-    """Everything that the statements depend on.
+    """Writes the statements of one plan."""
 
-    old_name        what the plain table is called afterwards
-    blocks          its size in blocks when this was planned; rows that come later are in the last slice
-    key_type        of the leading key column, as SQL
-    record_hash     whether every column has a hash function, so that rows can be fingerprinted without printing them
-    """
-
-    shape: Shape
-    layout: Layout
-    planned: tuple[Planned, ...]
-    old_name: Name
-    blocks: int
-    key_type: str
-    record_hash: bool
-    role: str
-    lock_wait_ms: int
+    plan: ConversionPlan
 
     @property
     def table(self) -> Name:
-        return self.shape.name
+        return self.plan.shape.name
 
     @property
     def incoming(self) -> Name:
-        return self.table.sibling(fit(self.table.table, _INCOMING, 63))
+        return self.table.sibling(fit(self.table.table, _INCOMING, NAME_LIMIT))
+
+    def steps(self) -> tuple[Step, ...]:
+        """All of it is one step, which cannot be taken back without losing what was written since."""
+        name, old = (literal(str(each)) for each in (self.table, self.plan.old_name))
+        is_done = (
+            f"SELECT EXISTS (SELECT FROM pg_partitioned_table WHERE partrelid = to_regclass({name})) "
+            f"AND obj_description(to_regclass({old}), 'pg_class') LIKE {literal(_like(mark(self.table, None)))}"
+        )
+        return (Step(name="copy and swap", transaction=self.transaction(), is_done=is_done),)
 
     def transaction(self) -> Transaction:
-        keys = ddl.NewKeys(self.shape, self.layout, _INCOMING)
+        keys = ddl.NewKeys(self.plan.shape, self.plan.layout, _INCOMING)
         table, incoming = quoting.table(self.table), quoting.table(self.incoming)
-        statements: list[Statement | Check] = [
-            ddl.lock_timeout(self.lock_wait_ms),
+        statements: list[Part] = [
+            ddl.lock_timeout(self.plan.lock_wait_ms),
             # A limit that the role has for its queries is not meant for this; waits for locks stay bounded.
             Statement("SET LOCAL statement_timeout = 0"),
             # Readers go on; writers, and another conversion, wait.
             Statement(f"LOCK TABLE {table} IN SHARE ROW EXCLUSIVE MODE", is_lock=True),
             Check(self._same_columns(), f"the columns of {self.table} have changed meanwhile", fix="convert it again"),
-            Statement(ddl.create_table(self.shape, self.incoming, self.layout)),
-            *ddl.column_settings(self.shape, self.incoming),
-            *ddl.create_partitions(self.incoming, self.planned, self.shape, self.layout),
+            Statement(ddl.create_table(self.plan.shape, self.incoming, self.plan.layout)),
+            *ddl.column_settings(self.plan.shape, self.incoming),
+            *ddl.create_partitions(self.incoming, self.plan.planned, self.plan.shape, self.plan.layout),
             *self._copies(),
             Check(self.comparison(), f"the copy of {self.table} differs from the original", _CHECK_SHARE, "comparing"),
             *keys.statements(self.incoming, _KEYS_SHARE),
             Statement(f"ANALYZE {incoming}", _ANALYZE_SHARE, "analysing"),
-            *ddl.owners(self.shape, self.incoming, self.planned, self.role),
-            *ddl.grants(self.shape, self.incoming, self.planned),
-            *ddl.comments(self.shape, self.incoming),
+            *ddl.owners(self.plan.shape, self.incoming, self.plan.planned, self.plan.role),
+            *ddl.grants(self.plan.shape, self.incoming, self.plan.planned),
+            *ddl.comments(self.plan.shape, self.incoming),
             *self._swap(keys),
         ]
         # A partition, its TOAST table with index, and its other indexes, each locked until the end.
-        tables = 1 + sum(1 for _ in ddl.names_of(self.incoming, self.planned))
+        tables = 1 + sum(1 for _ in ddl.names_of(self.incoming, self.plan.planned))
         locks = tables * (3 + keys.count)
-        return Transaction(f"convert {self.table} to {self.layout}", tuple(statements), locks=locks)
+        return Transaction(f"convert {self.table} to {self.plan.layout}", tuple(statements), locks=locks)
 
     def _same_columns(self) -> str:
         """Whether the table still has the columns that this was planned for: they were read before it was locked."""
-        columns = [f"{column.name} {column.type_name}" for column in self.shape.columns]
+        columns = [f"{column.name} {column.type_name}" for column in self.plan.shape.columns]
         planned = quoting.array([literal(column) for column in columns], "text")
         return f"""SELECT 'columns' AS what, {len(columns)} AS before, count(*) AS after,
        array_agg(attname || ' ' || format_type(atttypid, atttypmod) ORDER BY attnum)
@@ -93,16 +90,16 @@ WHERE attrelid = {literal(str(self.table))}::regclass AND attnum > 0 AND NOT att
 
     @property
     def _copied_columns(self) -> str:
-        return ", ".join(identifier(column.name) for column in self.shape.columns if column.generated is None)
+        return ", ".join(identifier(column.name) for column in self.plan.shape.columns if column.generated is None)
 
     def _copies(self) -> Iterator[Statement]:
         """The copy in slices of blocks: TID range scans, so that each block is read once."""
         insert = f"INSERT INTO {quoting.table(self.incoming)} ({self._copied_columns})"
-        if any(column.identity for column in self.shape.columns):
+        if any(column.identity for column in self.plan.shape.columns):
             insert += " OVERRIDING SYSTEM VALUE"
         select = f"SELECT {self._copied_columns} FROM ONLY {quoting.table(self.table)}"
-        slices = min(COPIES, max(1, self.blocks // 1024))
-        edges = [self.blocks * place // slices for place in range(slices)]
+        slices = min(COPIES, max(1, self.plan.blocks // 1024))
+        edges = [self.plan.blocks * place // slices for place in range(slices)]
         for place, first in enumerate(edges):
             where = [f"ctid >= '({first},0)'"] if first else []
             where += [f"ctid < '({edges[place + 1]},0)'"] if place + 1 < slices else []
@@ -116,9 +113,9 @@ WHERE attrelid = {literal(str(self.table))}::regclass AND attnum > 0 AND NOT att
         an exclusive-or it changes when a row is doubled. On the old side the partition is worked out from the key, on
         the new side it is where the server has put the row.
         """
-        columns = ", ".join(identifier(column.name) for column in self.shape.columns)
+        columns = ", ".join(identifier(column.name) for column in self.plan.shape.columns)
         row = f"ROW({columns})"
-        print_ = f"hash_record_extended({row}, 0)" if self.record_hash else f"hashtextextended({row}::text, 0)"
+        print_ = f"hash_record_extended({row}, 0)" if self.plan.record_hash else f"hashtextextended({row}::text, 0)"
         return f"""SELECT coalesce(o.leaf, n.leaf) AS leaf,
        coalesce(o.rows, 0) AS old_rows, coalesce(n.rows, 0) AS new_rows,
        (o.rows, o.print) IS DISTINCT FROM (n.rows, n.print) AS differs
@@ -131,14 +128,14 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
 
     def _expected_leaf(self) -> str:
         """SQL for the leaf's name that a row of the old table belongs to, from its key alone."""
-        outer = self._expected(self.layout, self.planned, self.incoming)
-        within = self.layout.within
+        outer = self._expected(self.plan.layout, self.plan.planned, self.incoming)
+        within = self.plan.layout.within
         if within is None:
             return outer
         inner = [
             f"WHEN {literal(partition.name)} THEN "
             f"{self._expected(within, partition.inner, self.incoming.sibling(partition.name))}"
-            for partition in self.planned
+            for partition in self.plan.planned
             if partition.inner
         ]
         return f"CASE {outer} {' '.join(inner)} ELSE {outer} END"
@@ -150,7 +147,7 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
         column = identifier(layout.key[0])
         if layout.by is By.RANGE:
             edges, labels = _ranges_as_buckets(planned, rest)
-            thresholds = quoting.array([quoting.value(edge) for edge in edges], self.key_type)
+            thresholds = quoting.array([quoting.value(edge) for edge in edges], self.plan.key_type)
             names = quoting.array(["NULL" if label is None else literal(label) for label in labels], "text")
             bucket = f"width_bucket({column}, {thresholds}) + 1"
             return f"CASE WHEN {column} IS NULL THEN {otherwise} ELSE ({names})[{bucket}] END"
@@ -183,9 +180,9 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
                 return None
 
     def _swap(self, keys: ddl.NewKeys) -> Iterator[Statement]:
-        table, old, incoming = (quoting.table(name) for name in (self.table, self.old_name, self.incoming))
+        table, old, incoming = (quoting.table(name) for name in (self.table, self.plan.old_name, self.incoming))
         yield Statement(f"LOCK TABLE {table} IN ACCESS EXCLUSIVE MODE", is_lock=True)
-        for sequence in self.shape.sequences:
+        for sequence in self.plan.shape.sequences:
             column = identifier(sequence.column)
             if sequence.is_identity:
                 new_sequence = f"pg_get_serial_sequence({literal(incoming)}, {literal(sequence.column)})"
@@ -194,24 +191,24 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
                 )
             else:
                 yield Statement(f"ALTER SEQUENCE {quoting.table(sequence.name)} OWNED BY {incoming}.{column}")
-        for constraint in self.shape.constraints:
+        for constraint in self.plan.shape.constraints:
             if constraint.is_key:
                 yield Statement(
                     f"ALTER TABLE {table} RENAME CONSTRAINT {identifier(constraint.name)} "
                     f"TO {identifier(self._old(constraint.name))}"
                 )
-        for index in self.shape.indexes:
+        for index in self.plan.shape.indexes:
             yield Statement(
                 f"ALTER INDEX {quoting.table(self.table.sibling(index.name))} "
                 f"RENAME TO {identifier(self._old(index.name))}"
             )
-        yield Statement(f"ALTER TABLE {table} RENAME TO {identifier(self.old_name.table)}")
+        yield Statement(f"ALTER TABLE {table} RENAME TO {identifier(self.plan.old_name.table)}")
         yield Statement(f"ALTER TABLE {incoming} RENAME TO {identifier(self.table.table)}")
         yield from keys.renames(self.table)
-        yield Statement(f"COMMENT ON TABLE {old} IS {literal(mark(self.table, self.shape.comment))}")
+        yield Statement(f"COMMENT ON TABLE {old} IS {literal(mark(self.table, self.plan.shape.comment))}")
 
     def _old(self, name: str) -> str:
-        return fit(name, "_before", 63)
+        return fit(name, "_before", NAME_LIMIT)
 
 
 def _ranges_as_buckets(planned: tuple[Planned, ...], rest: str | None) -> tuple[list[Value], list[str | None]]:
@@ -222,6 +219,11 @@ def _ranges_as_buckets(planned: tuple[Planned, ...], rest: str | None) -> tuple[
     starts = {bounds.from_[0]: name for bounds, name in ranges if bounds.from_ is not None}
     below = next((name for bounds, name in ranges if bounds.from_ is None), rest)
     return edges, [below, *(starts.get(edge, rest) for edge in edges)]
+
+
+def _like(text: str) -> str:
+    """A pattern for texts that begin with this one."""
+    return re.sub(r"([\\%_])", r"\\\1", text) + "%"
 
 
 _MARK = "slabrow: {table} as it was before its conversion"

@@ -1,19 +1,20 @@
 """Writes tables, partitions and what belongs to them as SQL. Pure: text out, nothing sent."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import assert_never
 
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.shape import Column, Shape, Traits, extended
 from slabrow.core.table.tree import Tree
-from slabrow.core.upkeep.actions import Action, Archive, Create, Detach, Drop, Sweep
+from slabrow.core.upkeep.actions import Action, Adopt, Archive, Create, Detach, Drop, Sweep
 from slabrow.core.upkeep.planned_partitions import Planned
-from slabrow.core.upkeep.statements import Check, Statement, Transaction
-from slabrow.core.values.names import Name, fit
+from slabrow.core.upkeep.statements import Part, Statement, Transaction
+from slabrow.core.upkeep.upkeep_facts import COPIED_ABOVE, Copying, UpkeepFacts
+from slabrow.core.values.names import NAME_LIMIT, Name, fit
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.quoting import identifier, literal
-from slabrow.servers.postgresql.write.sweeping import COPIED_ABOVE, Copying, Sweeping
+from slabrow.servers.postgresql.write.sweeping import Sweeping
 
 USUAL = Traits()
 
@@ -141,7 +142,7 @@ class NewKeys:
     suffix: str = ""
 
     def _name(self, name: str) -> str:
-        return fit(name, self.suffix, 63)
+        return fit(name, self.suffix, NAME_LIMIT)
 
     def _mended(self) -> Shape:
         key = self.layout.full_key
@@ -264,6 +265,10 @@ class Upkeep:
     detach_to: str | None = None
     copying: Copying | None = None
 
+    def under_lock(self, action: Action) -> Transaction:
+        """As `transaction`; a sweep moves all its rows under the lock, and copies none before."""
+        return replace(self, copying=None).transaction(action)
+
     def transaction(self, action: Action) -> Transaction:
         purpose = f"{action.kind} {action.partition}"
         if isinstance(action, Sweep):
@@ -300,7 +305,7 @@ class Upkeep:
             case _:
                 assert_never(action)
 
-    def _sweeping(self, action: Sweep) -> list[Statement | Check]:
+    def _sweeping(self, action: Sweep) -> list[Part]:
         """In one transaction, so that no reader misses a row, under the lock that ATTACH takes on a catch-all."""
         parent, partition = quoting.table(action.table), quoting.table(action.partition)
         sweeping = Sweeping(action, self.key, self.columns)
@@ -309,7 +314,12 @@ class Upkeep:
             return [*made, *sweeping.under_lock(), attach]
         return [*made, *sweeping.copied_first(self.copying), attach, sweeping.after()]
 
-    def _creation(self, action: Create | Sweep, parent: str, partition: str) -> list[str]:
+    def adoption(self, action: Adopt) -> tuple[list[str], str]:
+        """The statements that make a partition like the others, and the one that attaches it."""
+        *made, attach = self._creation(action, quoting.table(action.table), quoting.table(action.partition))
+        return made, attach
+
+    def _creation(self, action: Create | Sweep | Adopt, parent: str, partition: str) -> list[str]:
         """Made apart and attached: ATTACH PARTITION takes SHARE UPDATE EXCLUSIVE on the parent, where CREATE TABLE …
         PARTITION OF takes ACCESS EXCLUSIVE (PostgreSQL manual, ALTER TABLE, "ATTACH PARTITION"). A catch-all, if there
         is one, is still locked and looked through.
@@ -325,6 +335,7 @@ class Upkeep:
         ]
         names = (action.partition, *names_of(action.table, action.inner))
         owned = [f"ALTER TABLE {quoting.table(name)} OWNER TO {identifier(self.owner)}" for name in names if self.owner]
+        assert action.bounds is not None
         attach = f"ALTER TABLE {parent} ATTACH PARTITION {partition} {quoting.bounds(action.bounds, len(self.key))}"
         leaves = list(names_of(action.table, action.inner)) or [action.partition]
         taken = [statement for leaf in leaves for statement in self._taken(quoting.table(leaf))]
@@ -360,24 +371,19 @@ def _option(option: str) -> str:
 
 
 def upkeep_of(
-    tree: Tree,
-    layout: Layout,
-    lock_wait_ms: int,
-    owner: str,
-    role: str,
-    columns: tuple[str, ...] = (),
-    traits: Traits = USUAL,
-    copying: Copying | None = None,
+    tree: Tree, layout: Layout, facts: UpkeepFacts, lock_wait_ms: int, copying: Copying | None = None
 ) -> Upkeep:
-    """How actions on this tree are written. owner: of the parent; role: who acts.
-
-    columns   those that a sweep moves: all but the generated ones
-    copying   as of Upkeep
-    """
-    detaching = frozenset(partition.name for partition in tree.partitions if partition.is_detaching)
-    key = tuple(column.name or column.text for column in tree.key)
-    other_owner = None if owner == role else owner
-    # One that the layout has and the tree has not is made before anything leaves.
-    has_catch_all = tree.catch_all is not None or layout.catch_all
-    return Upkeep(key, columns, has_catch_all, detaching, lock_wait_ms, other_owner, layout.within, traits,
-                  layout.detach_to, copying)  # fmt: skip
+    """How actions on this tree are written. copying: as of Upkeep."""
+    return Upkeep(
+        key=tuple(column.name or column.text for column in tree.key),
+        columns=facts.columns,
+        # A catch-all that the layout has and the tree has not is made before anything leaves.
+        has_catch_all=tree.catch_all is not None or layout.catch_all,
+        detaching=frozenset(partition.name for partition in tree.partitions if partition.is_detaching),
+        lock_wait_ms=lock_wait_ms,
+        owner=None if facts.owner == facts.role else facts.owner,
+        within=layout.within,
+        traits=facts.traits,
+        detach_to=layout.detach_to,
+        copying=copying,
+    )

@@ -11,14 +11,12 @@ becomes a younger one. Equal numbers of older rows, before and under the lock, t
 
 from dataclasses import dataclass
 
-from slabrow.core.table.shape import Constraint, Index
 from slabrow.core.upkeep.actions import Sweep
-from slabrow.core.upkeep.statements import Check, Statement
-from slabrow.core.values.names import Name
+from slabrow.core.upkeep.statements import Check, Part, Statement
+from slabrow.core.upkeep.upkeep_facts import Copying
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.quoting import identifier
 
-COPIED_ABOVE = 20_000  # rows: fewer move in the time that a lock costs anyway
 BLOCKS_A_BATCH = 4_096  # 32 MB
 ROWS_SETTING = "slabrow.rows"  # where a sweep leaves the number of rows that it moved
 
@@ -26,19 +24,6 @@ ROWS_SETTING = "slabrow.rows"  # where a sweep leaves the number of rows that it
 _BOUNDS_CHECK = "slabrow_bounds"
 # One evaluation for each scan (an uncorrelated sub-query), where a plain function would be called for each row.
 _HORIZON_AGE = "(SELECT age(current_setting('slabrow.horizon')::xid))"
-
-
-@dataclass(frozen=True, slots=True)
-class Copying:
-    """What has to be known of a table whose rows are to be copied before the lock.
-
-    leaves           the tables that hold the catch-all's rows, and the blocks of each
-    keys, indexes    of the parent: built while nobody waits, where ATTACH would build them under the lock
-    """
-
-    leaves: tuple[tuple[Name, int], ...]
-    keys: tuple[Constraint, ...] = ()
-    indexes: tuple[Index, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +60,7 @@ class Sweeping:
         )
         return Statement(";\n".join(locks), is_lock=True)
 
-    def under_lock(self) -> list[Statement | Check]:
+    def under_lock(self) -> list[Part]:
         """All rows in one statement."""
         names = quoting.columns(self.columns)
         moved = (
@@ -85,7 +70,7 @@ class Sweeping:
         )
         return [self._lock(), Statement(moved)]
 
-    def copied_first(self, copying: Copying) -> list[Statement | Check]:
+    def copied_first(self, copying: Copying) -> list[Part]:
         """Copied in batches, then the rest under the lock.
 
         The check fails when a copied row was changed or deleted meanwhile.

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 
 from slabrow import __version__
-from slabrow.core.upkeep.statements import Check, Transaction
+from slabrow.core.upkeep.statements import Check, Load, Statement, Transaction
 from slabrow.core.values.one_line import one_line
 
 
@@ -29,7 +29,13 @@ def _lines(transactions: Iterable[Transaction], title: str, now: datetime) -> It
         if transaction.is_atomic:
             yield "BEGIN ISOLATION LEVEL READ COMMITTED;"
         for statement in transaction.statements:
-            yield (checked(statement) if isinstance(statement, Check) else quotes_on_one_line(statement.sql)) + ";"
+            match statement:
+                case Check():
+                    yield checked(statement) + ";"
+                case Load():
+                    yield comment_line(f"here the rows of an archive are loaded: {statement.sql}")
+                case Statement():
+                    yield quotes_on_one_line(statement.sql) + ";"
         if transaction.is_atomic:
             yield "COMMIT;"
 

@@ -1,0 +1,65 @@
+"""PostgreSQL as a server family: its traits, and how a session is opened."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from slabrow.core.values.names import NAME_LIMIT
+from slabrow.servers.protocols import FamilyTraits
+
+if TYPE_CHECKING:
+    from slabrow.core.values.errors import SlabrowError
+    from slabrow.servers.postgresql.private.server import PrivatePostgres
+    from slabrow.servers.postgresql.session import PostgresSession
+    from slabrow.servers.postgresql.write.writer import PostgresWriter
+
+TRAITS = FamilyTraits(
+    name="PostgreSQL", schemes=("postgresql", "postgres"), dialect="postgres", name_limit=NAME_LIMIT, oldest=15
+)
+
+
+class PostgresServers:
+    """`protocols.PrivateServers`."""
+
+    def start(self) -> "PrivatePostgres":
+        from slabrow.servers.postgresql.private.server import start
+
+        return start()
+
+    def is_running(self, pid: int, folder: Path) -> bool:
+        from slabrow.servers.postgresql.private.server import is_running
+
+        return is_running(pid, folder)
+
+    def stop_by_pid(self, pid: int, folder: Path) -> bool:
+        from slabrow.servers.postgresql.private.server import stop_by_pid
+
+        return stop_by_pid(pid, folder)
+
+
+class Postgres:
+    """`protocols.Family`. The driver is loaded when the first session is opened."""
+
+    traits = TRAITS
+    private = PostgresServers()
+
+    @property
+    def writer(self) -> "PostgresWriter":
+        from slabrow.servers.postgresql.write.writer import PostgresWriter
+
+        return PostgresWriter()
+
+    def open(self, dsn: str) -> "PostgresSession":
+        from slabrow.servers.postgresql.connection import connect
+        from slabrow.servers.postgresql.session import PostgresSession
+
+        return PostgresSession(connect(dsn))
+
+    def holds_secret(self, dsn: str) -> bool:
+        from slabrow.servers.postgresql.connection import holds_secret
+
+        return holds_secret(dsn)
+
+    def worded(self, error: Exception) -> "SlabrowError | None":
+        from slabrow.servers.postgresql.connection import worded
+
+        return worded(error)

@@ -1,0 +1,86 @@
+"""PostgreSQL's `protocols.Writer`: one door to the modules that write statements. Pure."""
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from slabrow.core.table.bounds import Bounds
+from slabrow.core.table.export_column import ExportColumn
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.shape import Shape
+from slabrow.core.table.tree import Tree
+from slabrow.core.upkeep.actions import Adopt
+from slabrow.core.upkeep.conversion_plan import ConversionPlan
+from slabrow.core.upkeep.planned_partitions import Planned
+from slabrow.core.upkeep.statements import Part, Statement, Transaction
+from slabrow.core.upkeep.steps import Step
+from slabrow.core.upkeep.upkeep_facts import Copying, UpkeepFacts
+from slabrow.core.values.key_values import Kind
+from slabrow.core.values.names import Name
+from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.write import ddl
+
+
+class PostgresWriter:
+    """See the protocol for what each answers."""
+
+    def identifier(self, name: str) -> str:
+        return quoting.identifier(name)
+
+    def table(self, name: Name) -> str:
+        return quoting.table(name)
+
+    def bounds(self, held: Bounds, width: int = 1) -> str:
+        return quoting.bounds(held, width)
+
+    def parse_bounds(self, text: str, kinds: tuple[Kind, ...]) -> Bounds:
+        from slabrow.servers.postgresql.read.bound_text import parse_bounds
+
+        return parse_bounds(text.replace("MODULUS", "modulus").replace("REMAINDER", "remainder"), kinds)
+
+    def build(
+        self, shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str, lock_wait_ms: int
+    ) -> list[Transaction]:
+        return ddl.build(shape, layout, planned, role, lock_wait_ms)
+
+    def upkeep(
+        self, tree: Tree, layout: Layout, facts: UpkeepFacts, lock_wait_ms: int, copying: Copying | None = None
+    ) -> ddl.Upkeep:
+        return ddl.upkeep_of(tree, layout, facts, lock_wait_ms, copying)
+
+    def adoption(self, action: Adopt, parent: tuple[Tree, UpkeepFacts] | None, lock_wait_ms: int) -> Transaction:
+        from slabrow.servers.postgresql.write.adopting import adoption
+
+        upkeep = None
+        if parent is not None:
+            tree, facts = parent
+            upkeep = ddl.upkeep_of(tree, Layout(tree.table, tree.by, ()), facts, lock_wait_ms)
+        return adoption(action, upkeep, lock_wait_ms)
+
+    def conversion(self, plan: ConversionPlan) -> tuple[Step, ...]:
+        from slabrow.servers.postgresql.write.conversion import Conversion
+
+        return Conversion(plan).steps()
+
+    def dropping(self, old: Name, lock_wait_ms: int) -> Transaction:
+        dropped = Statement(f"DROP TABLE {quoting.table(old)}", 1.0)
+        return Transaction(f"drop {old}", (ddl.lock_timeout(lock_wait_ms), dropped))
+
+    def old_table(self, comment: str | None) -> tuple[Name, str | None] | None:
+        from slabrow.servers.postgresql.write.conversion import unmarked
+
+        return unmarked(comment)
+
+    def creation_of(self, table: Name, columns: Sequence[ExportColumn]) -> str:
+        from slabrow.servers.postgresql.write.archiving import creation_of
+
+        return creation_of(table, columns)
+
+    def unchanged_since(self, table: Name, columns: Sequence[str], rows: int, fingerprint: str) -> tuple[Part, ...]:
+        from slabrow.servers.postgresql.write.archiving import unchanged_since
+
+        return unchanged_since(table, columns, rows, fingerprint)
+
+    def script(self, transactions: Sequence[Transaction], title: str, now: datetime) -> str:
+        from slabrow.servers.postgresql.write.script import script
+
+        return script(transactions, title, now)
