@@ -18,7 +18,7 @@ from benchmarks.classes import BEFORE
 from benchmarks.classes import LAYOUTS as MORE
 from benchmarks.layouts import Layout, months, ranges
 from slabrow.core.pruning.predict import Predictor
-from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.ask import predicting
 from slabrow.servers.postgresql.ask.plans import read_plan

@@ -12,7 +12,7 @@ from datetime import date, timedelta
 from pathlib import Path
 
 from slabrow.core.pruning.predict import Predictor
-from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.values.names import Name
 from slabrow.core.weighing.workload import Collector
 from slabrow.servers.postgresql.ask import predicting

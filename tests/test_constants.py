@@ -8,7 +8,8 @@ from zoneinfo import ZoneInfo
 import sqlglot
 
 from slabrow.core.pruning.pruner import When
-from slabrow.core.sql.constants import NotKnown, Null, Surroundings, Unread, cast, evaluate
+from slabrow.core.sql.constant_values import NotKnown, Null, Surroundings, Unread
+from slabrow.core.sql.constants import cast, evaluate
 from slabrow.core.sql.parsed import parse
 from slabrow.servers.postgresql.read import catalogue
 from tests.support import DatabaseTest, binaries

@@ -6,7 +6,7 @@ from zoneinfo import ZoneInfo
 
 from slabrow.core.pruning.predict import Predictor
 from slabrow.core.rewriting.statement_rewrites import rewritten
-from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.schema import Schema
 from slabrow.core.table.bounds import CatchAll, Hashed, Listed, Range
 from slabrow.core.table.tree import Division, KeyColumn, Partition, Tree

@@ -47,7 +47,8 @@ def facts(rows=1_000_000, **changes):
         IndexFacts("t_pkey", ("id",), True, True, rows * 22),
         IndexFacts("t_hive_at", ("hive", "at"), False, False, rows * 30),
     )
-    return TableFacts(TABLE, "t", rows, rows * 80, rows * 52, columns, statistics, indexes, **changes)
+    known = {"heap_bytes": rows * 80, "index_bytes": rows * 52, "columns": columns, "statistics": statistics}
+    return TableFacts(name=TABLE, spelling="t", rows=rows, indexes=indexes, **known, **changes)
 
 
 class CostLawsTest(unittest.TestCase):

@@ -3,7 +3,7 @@
 import random
 
 from slabrow.core.pruning.predict import Predictor
-from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.ask import predicting
 from slabrow.servers.postgresql.ask.queries import Query, plan

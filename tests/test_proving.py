@@ -6,7 +6,7 @@ from zoneinfo import ZoneInfo
 import psycopg
 
 from slabrow.core.rewriting.mistakes import mistakes
-from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.ask import predicting
 from slabrow.servers.postgresql.read import catalogue

@@ -43,12 +43,12 @@ def run(options: argparse.Namespace) -> int:
             fix="leave --exact out" if options.exact else "give more than 0 and at most 100",
         )
     question = Question(
-        options.exact,
-        options.by,
-        parse_span(options.per) if options.per else None,
-        options.sample,
-        tuple(map(Path, options.workload)),
-        options.statistics,
+        exact=options.exact,
+        column=options.by,
+        per=parse_span(options.per) if options.per else None,
+        percent=options.sample,
+        workload=tuple(map(Path, options.workload)),
+        statistics=options.statistics,
     )
     offline = offline_source(options)
     if offline is None:

@@ -158,4 +158,6 @@ def _query(sql: str, settings: dict[str, str], line: int, name: str) -> FileQuer
         raise UsageError(
             f"{name}, line {line}: `params:` above this query cannot be read", found=error.found, fix=error.fix
         ) from None
-    return FileQuery(settings["name"], sql.strip(), line, limit, params, weight, decided)
+    return FileQuery(
+        name=settings["name"], sql=sql.strip(), line=line, limit=limit, params=params, weight=weight, decided=decided
+    )

@@ -12,7 +12,8 @@ from slabrow.core.table.relation import Relation
 from slabrow.core.values.errors import ServerError, UsageError
 from slabrow.core.values.names import Name
 from slabrow.files.query_file import FileQuery
-from slabrow.servers.protocols import Fence, Session
+from slabrow.servers.asking import Fence
+from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 
 RUNS = 3  # of each query on each table; the median one is shown
@@ -100,7 +101,14 @@ def compare(context: Context, table: Name, before: Name, asked: Sequence[FileQue
                 with session.explained("go on after a query that failed"):
                     session.planner.forget()
         context.progress(1.0, "done")
-    return Comparison(then.spelling, now.spelling, then.rows, now.rows, tuple(compared), tuple(left))
+    return Comparison(
+        before=then.spelling,
+        after=now.spelling,
+        rows_before=then.rows,
+        rows_after=now.rows,
+        compared=tuple(compared),
+        left=tuple(left),
+    )
 
 
 def _compare(

@@ -56,7 +56,15 @@ def _growth(session: Session, layout: Layout) -> Growth:
         found, _ = session.catalogue.whole(session.catalogue.relation(layout.table))
         columns = {each.name: each.as_key() for each in session.catalogue.columns(found)}
         statistics = session.catalogue.column_statistics(found)
-    facts = TableFacts(found.name, found.spelling, found.rows or 0, 0, 0, columns, statistics)
+    facts = TableFacts(
+        name=found.name,
+        spelling=found.spelling,
+        rows=found.rows or 0,
+        heap_bytes=0,
+        index_bytes=0,
+        columns=columns,
+        statistics=statistics,
+    )
     times = [each.column for each in ageing(facts, {}, 0.0) if columns[each.column].kind.is_time]
     preferred = [layout.key[0]] if layout.key[0] in times else times
     for name in preferred:

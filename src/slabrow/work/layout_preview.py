@@ -124,7 +124,7 @@ class _Asked:
     ) -> "_Asked":
         key = key_columns(layout, columns, found.spelling)
         inner = key_columns(layout.within, columns, found.spelling) if layout.within is not None else ()
-        return _Asked(context, layout, found, columns, key, inner, taken)
+        return _Asked(context=context, layout=layout, found=found, columns=columns, key=key, inner=inner, taken=taken)
 
     def planned(
         self, low: Value | None = None, high: Value | None = None, values: tuple[Value | None, ...] = ()
@@ -146,7 +146,15 @@ class _Asked:
             Sized(leaf, count, None if count is None else round(found.bytes * count / known), top)
             for (leaf, top), count in zip(leaves, rows, strict=True)
         )
-        return LayoutPreview(self.layout, found, self.key, sized, homeless, nulls, is_exact)
+        return LayoutPreview(
+            layout=self.layout,
+            relation=found,
+            key=self.key,
+            sized=sized,
+            homeless=homeless,
+            nulls=nulls,
+            is_exact=is_exact,
+        )
 
 
 def _estimated(asked: _Asked, statistics: dict[str, ColumnStatistics]) -> LayoutPreview:
@@ -194,7 +202,9 @@ def _held(asked: _Asked, tree: Tree, seen: ColumnStatistics | None) -> LayoutPre
                 Sized(leaf, rows[held.spelling] if held is not None and is_there else 0,
                       held.bytes if held is not None and is_there else 0, top)
             )  # fmt: skip
-    return LayoutPreview(layout, asked.found, asked.key, tuple(sized), 0, 0, False)
+    return LayoutPreview(
+        layout=layout, relation=asked.found, key=asked.key, sized=tuple(sized), homeless=0, nulls=0, is_exact=False
+    )
 
 
 def _counted(session: Session, asked: _Asked) -> LayoutPreview:

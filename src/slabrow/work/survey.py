@@ -58,7 +58,7 @@ class Counts:
     is_exact: bool
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Survey:
     """rows is exact when `is_exact`, else the planner's estimate; None when nobody knows."""
 
@@ -116,15 +116,15 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
         if leaves is not None and counts is not None and counts.span is not None and question.percent is None:
             counts = _counts_of_leaves(session.catalogue.tree(table), counts)
         seen = Survey(
-            found,
-            rows,
-            question.exact,
-            columns,
-            session.catalogue.indexes(found),
-            session.catalogue.foreign_keys(found),
-            None if leaves is None else leaves.leaves,
-            counts,
-            (*_notes(found, columns, question), *_leaf_notes(leaves)),
+            relation=found,
+            rows=rows,
+            is_exact=question.exact,
+            columns=columns,
+            indexes=session.catalogue.indexes(found),
+            foreign_keys=session.catalogue.foreign_keys(found),
+            partitions=None if leaves is None else leaves.leaves,
+            counts=counts,
+            notes=(*_notes(found, columns, question), *_leaf_notes(leaves)),
         )
         return _with_ageing(context, session, seen, question, estimated)
 
@@ -162,13 +162,13 @@ def _with_ageing(context: Context, session: Session, seen: Survey, question: Que
         return seen
     name = seen.relation.name
     facts = TableFacts(
-        name,
-        seen.relation.spelling,
-        seen.rows,
-        seen.relation.heap_bytes,
-        seen.relation.index_bytes,
-        {each.column.name: each.column.as_key() for each in seen.columns},
-        {each.column.name: each.statistics for each in seen.columns if each.statistics is not None},
+        name=name,
+        spelling=seen.relation.spelling,
+        rows=seen.rows,
+        heap_bytes=seen.relation.heap_bytes,
+        index_bytes=seen.relation.index_bytes,
+        columns={each.column.name: each.column.as_key() for each in seen.columns},
+        statistics={each.column.name: each.statistics for each in seen.columns if each.statistics is not None},
     )
     read: TableWorkload | None = None
     if question.workload or question.statistics:
@@ -282,7 +282,7 @@ def _by_period(session: Session, found: Relation, surveyed: SurveyedColumn, grid
     else:
         return None
     if low is None or high is None or isinstance(low, Edge | Far) or isinstance(high, Edge | Far):
-        return Counts(column.name, grid.span, str(grid.zone), (), nulls, exact)
+        return Counts(column=column.name, span=grid.span, zone=str(grid.zone), buckets=(), nulls=nulls, is_exact=exact)
     ranges = periods(grid, low, high, column.name)
     if exact:
         thresholds = [bounds.from_[0] for bounds in ranges if bounds.from_] + [end[0] for end in [ranges[-1].to] if end]
@@ -291,12 +291,12 @@ def _by_period(session: Session, found: Relation, surveyed: SurveyedColumn, grid
         known = [share_of(bounds, statistics) or 0.0 for bounds in ranges] if statistics else []
         rows = tuple(split_evenly(found.rows or 0, known))
     return Counts(
-        column.name,
-        grid.span,
-        str(grid.zone),
-        tuple(Bucket(bounds, count) for bounds, count in zip(ranges, rows, strict=True)),
-        nulls,
-        exact,
+        column=column.name,
+        span=grid.span,
+        zone=str(grid.zone),
+        buckets=tuple(Bucket(bounds, count) for bounds, count in zip(ranges, rows, strict=True)),
+        nulls=nulls,
+        is_exact=exact,
     )
 
 
@@ -346,8 +346,17 @@ def _by_value(session: Session, found: Relation, surveyed: SurveyedColumn, exact
     if exact:
         counted = session.counting.count_values(found.name, column)
         buckets = tuple(Bucket(Listed((value,)), rows) for value, rows in counted.items() if value is not None)
-        return Counts(column.name, None, "UTC", buckets, counted.get(None, 0), True)
+        return Counts(
+            column=column.name, span=None, zone="UTC", buckets=buckets, nulls=counted.get(None, 0), is_exact=True
+        )
     if statistics is None or found.rows is None:
         return None
     buckets = tuple(Bucket(Listed((value,)), round(share * found.rows)) for value, share in statistics.common)
-    return Counts(column.name, None, "UTC", buckets, round(statistics.null_share * found.rows), False)
+    return Counts(
+        column=column.name,
+        span=None,
+        zone="UTC",
+        buckets=buckets,
+        nulls=round(statistics.null_share * found.rows),
+        is_exact=False,
+    )

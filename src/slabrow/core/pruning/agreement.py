@@ -12,7 +12,9 @@ from zoneinfo import ZoneInfo
 from sqlglot import exp
 
 from slabrow.core.sql.answers import Answers
-from slabrow.core.sql.constants import NotKnown, Null, Surroundings, asked_sql, evaluate, key_value
+from slabrow.core.sql.constant_values import NotKnown, Null, Surroundings
+from slabrow.core.sql.constants import evaluate
+from slabrow.core.sql.key_constants import asked_sql, key_value
 from slabrow.core.sql.when import When
 from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.key_values import Kind, kind_of

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from slabrow.core.pruning.pruner import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
+from slabrow.core.pruning.key_conditions import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
 from slabrow.core.pruning.reasons import SENTENCES, Reason
 from slabrow.core.sql.when import When
 from slabrow.core.table.tree import Tree

@@ -4,13 +4,16 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
-from slabrow.core.pruning.conditions import bind, is_contradiction
+from slabrow.core.pruning.binding import bind
+from slabrow.core.pruning.contradictions import is_contradiction
 from slabrow.core.pruning.explain import Explanation, explained
-from slabrow.core.pruning.pruner import NOTHING, All, Condition, Pruner, Touched
-from slabrow.core.pruning.queries import PlannedStatement, TableOccurrence, read_statement
+from slabrow.core.pruning.key_conditions import NOTHING, All, Condition
+from slabrow.core.pruning.planned_statement import PlannedStatement, TableOccurrence
+from slabrow.core.pruning.pruner import Pruner, Touched
+from slabrow.core.pruning.queries import read_statement
 from slabrow.core.rewriting.statement_rewrites import Rewriting, rewritten
 from slabrow.core.sql.answers import Answers
-from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.schema import Schema
 from slabrow.core.sql.statement_shapes import exact_shape_of, literals_of, marked
 from slabrow.core.table.tree import Tree

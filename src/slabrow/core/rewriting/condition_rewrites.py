@@ -16,21 +16,13 @@ from sqlglot import exp
 
 from slabrow.core.pruning.conditions import bare, columns_in
 from slabrow.core.sql.clauses import folded
-from slabrow.core.sql.constants import (
-    Constant,
-    Interval,
-    NotKnown,
-    Surroundings,
-    Unread,
-    as_key,
-    comes_twice,
-    evaluate,
-    parse_interval,
-    read,
-)
+from slabrow.core.sql.constant_values import Constant, Interval, NotKnown, Surroundings, Unread
+from slabrow.core.sql.constants import comes_twice, evaluate, parse_interval, read
+from slabrow.core.sql.key_constants import as_key
+from slabrow.core.sql.operators import ORDERING, TURNED, holds
 from slabrow.core.sql.when import When
 from slabrow.core.table.tree import KeyColumn
-from slabrow.core.values.key_values import Kind, is_of, order, spell
+from slabrow.core.values.key_values import Kind, is_of, midnight, order, spell
 from slabrow.core.values.periods import beginning, following, is_unit, not_before
 
 
@@ -63,8 +55,6 @@ class _Inner:
         return self.column.sql("postgres")
 
 
-_SIGNS: dict[type[exp.Expression], str] = {exp.EQ: "=", exp.GTE: ">=", exp.GT: ">", exp.LT: "<", exp.LTE: "<="}
-_TURNED = {"=": "=", ">=": "<=", ">": "<", "<": ">", "<=": ">="}
 _MONTHS = "months differ in length, so moving them to the other side gives other rows"
 _DAYS = "a day has 23 or 25 hours where the clocks change, so moving it to the other side gives other rows"
 _TWICE = "midnight comes twice there when the clocks are set back, so a range from it gives other rows"
@@ -96,12 +86,12 @@ class Mender:
                 return Mended(" OR ".join(f"({one.text})" for one in each), each[0].note)
             case exp.Like() if not condition.args.get("negate"):
                 return self._like(condition)
-            case _ if type(condition) in _SIGNS:
-                sign = _SIGNS[type(condition)]
+            case _ if type(condition) in ORDERING:
+                sign = ORDERING[type(condition)]
                 left, right = condition.this, condition.expression
                 if columns_in(left) and not columns_in(right):
                     return self._compared(left, sign, right)
-                return self._compared(right, _TURNED[sign], left)
+                return self._compared(right, TURNED[sign], left)
             case _:
                 raise _NoRule
 
@@ -191,7 +181,7 @@ class Mender:
                 value = read(value, Kind.DATE, self.around)
             if type(value.value) is not date:
                 raise _NoRule
-            return self._period(inner, "day", sign, datetime.combine(value.value, time()))
+            return self._period(inner, "day", sign, midnight(value.value))
         if not isinstance(bare(right), exp.Parameter | exp.Placeholder):
             found = evaluate(right, self.around).value
             if found is not None and type(found) is not date:
@@ -372,7 +362,7 @@ class Mender:
         hours, rest = divmod(span.days * 86_400_000_000 + span.microseconds, 3_600_000_000)
         if rest:
             raise _NoRule
-        return Mended(f"{inner.name} {_TURNED[sign]} {left.this.sql('postgres')} - CAST('{hours} hours' AS INTERVAL)")
+        return Mended(f"{inner.name} {TURNED[sign]} {left.this.sql('postgres')} - CAST('{hours} hours' AS INTERVAL)")
 
     def _coalesced(self, left: Any, sign: str, right: Any) -> Mended:
         """The key itself, and a NULL key where what replaces it satisfies the condition."""
@@ -410,7 +400,7 @@ class Mender:
         kind = Kind.TIMESTAMP if inner.zone is not None or inner.own.kind is Kind.DATE else inner.own.kind
         moment, _ = as_key(value, kind, str(kind), self.around)
         if type(moment) is date:
-            return datetime.combine(moment, time())
+            return midnight(moment)
         if not isinstance(moment, datetime):
             raise _NoRule
         return moment.astimezone(self.around.zone).replace(tzinfo=None) if moment.tzinfo else moment
@@ -450,7 +440,7 @@ def _range(name: str, sign: str, start: str, floor: str, end: str) -> str:
 
 
 def _holds(one: Any, sign: str, other: Any) -> bool:
-    return bool({"=": one == other, "<": one < other, "<=": one <= other, ">": one > other, ">=": one >= other}[sign])
+    return holds(one, sign, other)
 
 
 def _parameters(node: exp.Expression) -> bool:

@@ -17,12 +17,15 @@ from sqlglot import exp
 
 from slabrow.core.rewriting.statement_rewrites import blocks
 from slabrow.core.sql.clauses import conjuncts, folded
-from slabrow.core.sql.constants import NotKnown, Surroundings, as_key, evaluate
+from slabrow.core.sql.constant_values import NotKnown, Surroundings
+from slabrow.core.sql.constants import evaluate
+from slabrow.core.sql.key_constants import as_key
+from slabrow.core.sql.operators import ORDERING, TURNED
 from slabrow.core.sql.parsed import parse
 from slabrow.core.sql.schema import Schema
 from slabrow.core.table.bounds import Range
 from slabrow.core.table.tree import KeyColumn, Tree
-from slabrow.core.values.key_values import Kind, spell
+from slabrow.core.values.key_values import Kind, midnight, spell
 from slabrow.core.values.method import By
 from slabrow.core.values.periods import beginning, following
 
@@ -82,17 +85,13 @@ def mistakes(sql: str, tree: Tree, schema: Schema, around: Surroundings) -> tupl
     return tuple(dict.fromkeys(found))
 
 
-_SIGNS: dict[type[exp.Expression], str] = {exp.LT: "<", exp.LTE: "<=", exp.GT: ">", exp.GTE: ">=", exp.EQ: "="}
-_TURNED = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "=": "="}
-
-
 def _ends(condition: exp.Expression, alias: str, key: dict[str, KeyColumn], around: Surroundings) -> Iterator[_End]:
     pairs: list[tuple[Any, str, Any]] = []
     if isinstance(condition, exp.Between) and not condition.args.get("symmetric"):
         pairs = [(condition.this, ">=", condition.args["low"]), (condition.this, "<=", condition.args["high"])]
-    elif type(condition) in _SIGNS:
-        sign = _SIGNS[type(condition)]
-        pairs = [(condition.this, sign, condition.expression), (condition.expression, _TURNED[sign], condition.this)]
+    elif type(condition) in ORDERING:
+        sign = ORDERING[type(condition)]
+        pairs = [(condition.this, sign, condition.expression), (condition.expression, TURNED[sign], condition.this)]
     for column, sign, node in pairs:
         if not isinstance(column, exp.Column) or not isinstance(column.this, exp.Identifier):
             continue
@@ -106,10 +105,10 @@ def _ends(condition: exp.Expression, alias: str, key: dict[str, KeyColumn], arou
         if isinstance(moment, datetime):
             wall = moment.astimezone(around.zone).replace(tzinfo=None) if moment.tzinfo else moment
         elif isinstance(moment, date):
-            wall = datetime.combine(moment, time())
+            wall = midnight(moment)
         else:
             continue
-        yield _End(column, own, sign, node, wall, condition)
+        yield _End(column=column, own=own, sign=sign, node=node, wall=wall, condition=condition)
 
 
 def _at(

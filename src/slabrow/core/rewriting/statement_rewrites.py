@@ -15,7 +15,7 @@ from sqlglot import exp
 
 from slabrow.core.rewriting.condition_rewrites import Mender, Refused
 from slabrow.core.sql.clauses import conjuncts, folded
-from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.parsed import parse
 from slabrow.core.sql.schema import Schema
 from slabrow.core.table.tree import KeyColumn

@@ -5,6 +5,8 @@ from typing import Any
 
 from sqlglot import exp
 
+from slabrow.core.sql.operators import negated_comparison
+
 Source = tuple[str, tuple[str, ...] | None]  # an alias, and the names of its columns
 
 
@@ -67,14 +69,9 @@ def _folded(node: Any, negated: bool) -> "exp.Expression | bool":
             if _is_null(node.left) or _is_null(node.right):
                 return False
             if negated and not isinstance(node.right, exp.Any | exp.All | exp.Anonymous):
-                return _NEGATED[type(node)](this=node.left.copy(), expression=node.right.copy())
+                return negated_comparison(node) or node
     kept_node: exp.Expression = node.copy()
     return exp.Not(this=exp.Paren(this=kept_node)) if negated else kept_node
-
-
-_NEGATED: dict[type[exp.Expression], type[exp.Expression]] = {
-    exp.EQ: exp.NEQ, exp.NEQ: exp.EQ, exp.LT: exp.GTE, exp.LTE: exp.GT, exp.GT: exp.LTE, exp.GTE: exp.LT,
-}  # fmt: skip
 
 
 def _chain(node: Any, kind: type[exp.Expression]) -> list[Any]:

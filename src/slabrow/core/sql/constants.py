@@ -6,131 +6,27 @@ An expression that is not understood here is `None`: its condition then keeps ev
 """
 
 import re
-import struct
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field, replace
-from datetime import UTC, date, datetime, time, timedelta
+from dataclasses import replace
+from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal, InvalidOperation
 from functools import wraps
 from typing import Any, ParamSpec, TypeVar
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-import sqlglot
 from sqlglot import exp
-from sqlglot.errors import SqlglotError
 
-from slabrow.core.sql.answers import Answer, Answers
+from slabrow.core.sql.constant_values import MARK, Constant, Interval, NotKnown, Null, Surroundings, Unread
 from slabrow.core.sql.when import When
-from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.errors import UsageError
-from slabrow.core.values.key_values import Edge, Far, Kind, Opaque, Value, kind_of, parse_value
+from slabrow.core.values.key_values import Edge, Kind, Opaque, midnight, parse_value
 from slabrow.core.values.periods import beginning, is_unit
-
-MARK = "\x02"  # begins a string that stands for a literal of a shape; its number follows
-MARKED_NUMBER = 907_199_254_000  # and numbers from here up stand for numbers: see core/sql/statement_shapes.py
-
-
-@dataclass(frozen=True, slots=True)
-class Interval:
-    """As the server keeps it: months, days and microseconds apart."""
-
-    months: int
-    days: int
-    microseconds: int
-
-    def __neg__(self) -> "Interval":
-        return Interval(-self.months, -self.days, -self.microseconds)
-
-
-@dataclass(frozen=True, slots=True)
-class Null:
-    """SQL's NULL, of whatever type."""
-
-
-@dataclass(frozen=True, slots=True)
-class Unread:
-    """A literal in quotes whose type the other side of the comparison decides."""
-
-    text: str
-
-
-@dataclass(frozen=True, slots=True)
-class Constant:
-    """value: int, Decimal, bool, str (of type text), date, datetime (naive or an instant), Interval, UUID."""
-
-    value: Any
-    when: When = When.PLAN
-    is_whole: bool = True  # a number written without a point: an integer to the server
-
-
-@dataclass(frozen=True, slots=True)
-class Surroundings:
-    """What expressions are evaluated in.
-
-    zone       the session's time zone
-    now        the moment that now() gives
-    params     the constants for $1, $2, …, as SQL; None: prepared without them
-    literals   what stands for the marked literals of a shape
-    is_generic whether one plan serves every value of the parameters: they are known as execution starts
-    answers    what a server says of expressions that have no rule here; None without a server
-    """
-
-    zone: ZoneInfo
-    now: datetime | None = None
-    params: tuple[str, ...] | None = ()
-    literals: tuple[str, ...] = ()
-    is_generic: bool = False
-    answers: Answers | None = None
-    _parsed: dict[str, Any] = field(default_factory=dict, compare=False)
-
-    def literal(self, node: exp.Literal) -> str:
-        text = str(node.this)
-        if self.literals:
-            if text.startswith(MARK):
-                return self.literals[int(text[1:])]
-            if (
-                not node.is_string
-                and text.isdecimal()
-                and len(text) < 20
-                and 0 <= int(text) - MARKED_NUMBER < len(self.literals)
-            ):
-                return self.literals[int(text) - MARKED_NUMBER]
-        return text
-
-    def parameter(self, node: exp.Expression) -> exp.Expression | None:
-        """The expression given for $n; None when there is none."""
-        number = parameter_number(node)
-        if number is None or self.params is None or not 1 <= number <= len(self.params):
-            return None
-        text = self.params[number - 1]
-        if text not in self._parsed:
-            try:
-                self._parsed[text] = sqlglot.parse_one(text, read="postgres")
-            except SqlglotError:
-                self._parsed[text] = None
-        parsed = self._parsed[text]
-        return None if parsed is None or any(parsed.find_all(exp.Parameter, exp.Placeholder)) else parsed
-
-
-def parameter_number(node: exp.Expression) -> int | None:
-    inner = node.this
-    text = str(inner.name if isinstance(inner, exp.Expression) else inner)
-    return int(text) if text.isdecimal() and len(text) < 6 else None
-
 
 Given = ParamSpec("Given")
 Found = TypeVar("Found")
 
 
-class NotKnown(Exception):
-    """Nothing can be said about the value. is_volatile: it may differ from row to row."""
-
-    def __init__(self, is_volatile: bool = False) -> None:
-        super().__init__()
-        self.is_volatile = is_volatile
-
-
-def _as_python_counts(work: Callable[Given, Found]) -> Callable[Given, Found]:
+def as_python_counts(work: Callable[Given, Found]) -> Callable[Given, Found]:
     """What Python's calendar or its numbers cannot hold is not known here; the server may know it."""
 
     @wraps(work)
@@ -143,7 +39,7 @@ def _as_python_counts(work: Callable[Given, Found]) -> Callable[Given, Found]:
     return guarded
 
 
-@_as_python_counts
+@as_python_counts
 def evaluate(node: Any, around: Surroundings) -> Constant:
     """The value of an expression without columns. Raises NotKnown where nothing certain can be said."""
     while isinstance(node, exp.Paren):
@@ -289,7 +185,7 @@ def cast(constant: Constant, to: exp.DataType, around: Surroundings) -> Constant
     kind = _TYPES.get(to.this)
     if kind is None:
         raise NotKnown
-    found = read(constant, kind, around) if isinstance(constant.value, Unread) else _converted(constant, kind, around)
+    found = read(constant, kind, around) if isinstance(constant.value, Unread) else convert(constant, kind, around)
     # A length, a precision or a scale rounds in the server's own way: but whole seconds stay as they are.
     if to.expressions and (not isinstance(found.value, datetime) or found.value.microsecond):
         raise NotKnown
@@ -303,12 +199,12 @@ def read(constant: Constant, kind: Kind, around: Surroundings) -> Constant:
     if kind.is_time and word in ("now", "today", "tomorrow", "yesterday", "epoch"):
         return _special(word, kind, constant.when, around)
     if kind.is_time:
-        text = _rounded(text)
+        text = rounded(text)
     try:
         value = parse_value(text, kind, around.zone)
         if kind is Kind.TIMESTAMPTZ and isinstance(value, datetime):
             wall = datetime.fromisoformat(text.strip())
-            value = value if wall.tzinfo else _instant(wall, around.zone)
+            value = value if wall.tzinfo else instant(wall, around.zone)
     except (UsageError, ValueError):
         raise NotKnown from None
     if isinstance(value, Opaque):
@@ -319,7 +215,7 @@ def read(constant: Constant, kind: Kind, around: Surroundings) -> Constant:
 _LONG_FRACTION = re.compile(r"^(.*:\d\d)\.(\d{7,})(.*)$")
 
 
-def _rounded(text: str) -> str:
+def rounded(text: str) -> str:
     """A time of day with more than six digits behind the point, rounded as the server does."""
     match = _LONG_FRACTION.match(text)
     if match is None:
@@ -336,7 +232,7 @@ def _rounded(text: str) -> str:
 
 def _special(word: str, kind: Kind, when: When, around: Surroundings) -> Constant:
     if word == "epoch":
-        return _converted(Constant(datetime(1970, 1, 1, tzinfo=UTC), when), kind, around)
+        return convert(Constant(datetime(1970, 1, 1, tzinfo=UTC), when), kind, around)
     if around.now is None:
         raise NotKnown
     local = around.now.astimezone(around.zone)
@@ -344,8 +240,8 @@ def _special(word: str, kind: Kind, when: When, around: Surroundings) -> Constan
         value: Any = around.now
     else:
         day = local.date() + timedelta(days={"yesterday": -1, "today": 0, "tomorrow": 1}[word])
-        value = _instant(datetime.combine(day, time()), around.zone)
-    return replace(_converted(Constant(value), kind, around), when=when)
+        value = instant(midnight(day), around.zone)
+    return replace(convert(Constant(value), kind, around), when=when)
 
 
 def comes_twice(wall: datetime, zone: ZoneInfo) -> bool:
@@ -354,24 +250,24 @@ def comes_twice(wall: datetime, zone: ZoneInfo) -> bool:
     return first > second
 
 
-def _is_fold(wall: datetime, zone: ZoneInfo) -> bool:
+def is_fold(wall: datetime, zone: ZoneInfo) -> bool:
     return len({wall.replace(tzinfo=zone, fold=fold).utcoffset() for fold in (0, 1)}) > 1
 
 
-def _instant(wall: datetime, zone: ZoneInfo) -> datetime:
+def instant(wall: datetime, zone: ZoneInfo) -> datetime:
     """An hour that never was is read as if the clock had not gone forward, one that came twice as its second coming
     (DetermineTimeZoneOffset, datetime.c): the smaller offset in both cases."""
     both = [wall.replace(tzinfo=zone, fold=fold) for fold in (0, 1)]
     return min(both, key=lambda each: each.utcoffset() or timedelta()).astimezone(UTC)
 
 
-def _converted(constant: Constant, kind: Kind, around: Surroundings) -> Constant:
+def convert(constant: Constant, kind: Kind, around: Surroundings) -> Constant:
     value, when = constant.value, constant.when
     if isinstance(value, Edge):
         return constant
     match value, kind:
         case datetime(), Kind.TIMESTAMPTZ:
-            return constant if value.tzinfo else Constant(_instant(value, around.zone), max(when, When.START))
+            return constant if value.tzinfo else Constant(instant(value, around.zone), max(when, When.START))
         case datetime(), Kind.TIMESTAMP | Kind.DATE:
             if value.tzinfo:
                 value, when = value.astimezone(around.zone).replace(tzinfo=None), max(when, When.START)
@@ -379,9 +275,9 @@ def _converted(constant: Constant, kind: Kind, around: Surroundings) -> Constant
         case date(), Kind.DATE:
             return constant
         case date(), Kind.TIMESTAMP:
-            return Constant(datetime.combine(value, time()), when)
+            return Constant(midnight(value), when)
         case date(), Kind.TIMESTAMPTZ:
-            return Constant(_instant(datetime.combine(value, time()), around.zone), max(when, When.START))
+            return Constant(instant(midnight(value), around.zone), max(when, When.START))
         case bool(), Kind.BOOL:
             return constant
         case int(), Kind.INTEGER if not isinstance(value, bool):
@@ -403,7 +299,7 @@ def _clock(node: Any, around: Surroundings) -> Constant:
     if around.now is None or node.args.get("this") is not None:
         return Constant(None, When.START)
     kind = {exp.CurrentDate: Kind.DATE, exp.Localtimestamp: Kind.TIMESTAMP}.get(type(node), Kind.TIMESTAMPTZ)
-    return replace(_converted(Constant(around.now), kind, around), when=When.START)
+    return replace(convert(Constant(around.now), kind, around), when=When.START)
 
 
 def _sum(left: Constant, right: Constant, sign: int, around: Surroundings) -> Constant:
@@ -443,7 +339,7 @@ def _moved(start: date, by: Interval, when: When, around: Surroundings) -> Const
         if isinstance(start, datetime):
             wall = start.astimezone(around.zone).replace(tzinfo=None) if is_instant else start
         else:
-            wall = datetime.combine(start, time())
+            wall = midnight(start)
         if by.months:
             year, month = divmod(wall.year * 12 + wall.month - 1 + by.months, 12)
             last = (date(year + (month == 11), (month + 1) % 12 + 1, 1) - timedelta(days=1)).day
@@ -451,7 +347,7 @@ def _moved(start: date, by: Interval, when: When, around: Surroundings) -> Const
         wall += timedelta(days=by.days)
         if not is_instant:
             return Constant(wall + timedelta(microseconds=by.microseconds), when)
-        moved = start if not by.months and not by.days else _instant(wall, around.zone)
+        moved = start if not by.months and not by.days else instant(wall, around.zone)
         assert isinstance(moved, datetime)
         return Constant(moved + timedelta(microseconds=by.microseconds), max(when, When.START))
     except (ValueError, OverflowError):
@@ -484,7 +380,7 @@ def _at_zone(moment: Constant, zone: Constant) -> Constant:
     when = max(moment.when, zone.when)
     if moment.value.tzinfo:
         return Constant(moment.value.astimezone(there).replace(tzinfo=None), when)
-    return Constant(_instant(moment.value, there), when)
+    return Constant(instant(moment.value, there), when)
 
 
 def _cased(node: exp.Expression, around: Surroundings) -> Constant:
@@ -532,7 +428,7 @@ def _truncated(node: exp.Expression, around: Surroundings) -> Constant:
         return moment
     value, when = moment.value, moment.when
     if isinstance(value, date) and not isinstance(value, datetime):
-        value, when = _converted(moment, Kind.TIMESTAMPTZ, around).value, When.START
+        value, when = convert(moment, Kind.TIMESTAMPTZ, around).value, When.START
     if not isinstance(value, datetime):
         raise NotKnown
     is_instant = value.tzinfo is not None
@@ -540,7 +436,7 @@ def _truncated(node: exp.Expression, around: Surroundings) -> Constant:
     if not is_unit(unit.lower()):
         raise NotKnown
     wall = beginning(wall, unit.lower())
-    return Constant(_instant(wall, around.zone), max(when, When.START)) if is_instant else Constant(wall, when)
+    return Constant(instant(wall, around.zone), max(when, When.START)) if is_instant else Constant(wall, when)
 
 
 _VOLATILE = {
@@ -578,208 +474,3 @@ def _function(node: Any, around: Surroundings) -> Constant:
     if name in _STABLE:
         return Constant(None, When.START)
     raise NotKnown
-
-
-@_as_python_counts
-def as_key(constant: Constant, kind: Kind, type_name: str, around: Surroundings) -> tuple[Value | Null | None, When]:
-    """A constant as a value that compares with a key column, and when the server makes the comparison.
-
-    None: known at that time, but not here. Raises NotKnown when the server does not compare the two with its bounds.
-    """
-    value = constant.value
-    if isinstance(value, Null) or value is None:
-        return value, constant.when
-    if isinstance(value, Unread):
-        value, constant = _read_key(constant, kind, type_name, around)
-        return value, constant.when
-    if isinstance(value, Edge) and kind.is_time:
-        return value, constant.when
-    if isinstance(value, Far):
-        raise NotKnown  # of another type than the key, perhaps
-    match value, kind:
-        case bool(), Kind.BOOL:
-            return value, constant.when
-        case bool(), _:
-            raise NotKnown
-        case int(), Kind.INTEGER if -(1 << 63) <= value < 1 << 63:
-            return value, constant.when
-        case int() | Decimal(), Kind.NUMERIC if type_name.startswith("numeric"):
-            return Decimal(value), constant.when
-        case int() | Decimal(), Kind.NUMERIC:
-            return _as_floating(Decimal(value), type_name), constant.when
-        case str(), Kind.TEXT if type_name == "text" or type_name.startswith("character varying"):
-            return value, constant.when
-        case datetime(), Kind.TIMESTAMPTZ | Kind.TIMESTAMP | Kind.DATE:
-            return _moment_as_key(value, kind, constant.when, around)
-        case date(), Kind.DATE:
-            return value, constant.when
-        case date(), Kind.TIMESTAMP | Kind.TIMESTAMPTZ:
-            converted = _converted(constant, kind, around)
-            return converted.value, converted.when
-    if type(value).__name__ == "UUID" and kind is Kind.UUID:
-        return value, constant.when
-    raise NotKnown
-
-
-def _as_floating(value: Decimal, type_name: str) -> Decimal:
-    """A number as the server has it beside a floating-point key. Raises NotKnown where it would be rounded.
-
-    The bounds of a `real` are read here as they are printed, which is not quite what they are: only values that both
-    types hold exactly have a certain place among them.
-    """
-    try:
-        as_double = Decimal(repr(float(value)))
-        if type_name == "double precision":
-            return as_double
-        if struct.unpack("f", struct.pack("f", float(value)))[0] == float(value) and as_double == value:
-            return as_double
-    except (OverflowError, struct.error, InvalidOperation):
-        pass
-    raise NotKnown
-
-
-def key_value(node: Any, column: KeyColumn, around: Surroundings) -> tuple[Value | Null | None, When]:
-    """What an expression without columns is worth beside a key column, and when the server compares the two.
-
-    By the rules here, else by what the server says. None: known at that time, but not here.
-    Raises NotKnown when the server does not compare it with its bounds, or nothing is known.
-    """
-    node = _without_collation(node, column)
-    moment: When | None = None
-    try:
-        value, moment = as_key(evaluate(node, around), column.kind, column.type_name, around)
-        if value is not None or around.answers is None:
-            return value, moment
-    except NotKnown as error:
-        if error.is_volatile or around.answers is None:
-            raise
-    sql = asked_sql(node, column.bare_type, around)
-    answer = None if sql is None else around.answers.constant(sql)
-    if answer is not None:
-        return answered_key(answer, column, around)
-    if moment is None:
-        raise NotKnown
-    return None, moment
-
-
-def answered_key(answer: Answer, column: KeyColumn, around: Surroundings) -> tuple[Value | Null, When]:
-    """A server's answer beside a key column. Raises NotKnown where the two are not compared in the key's order."""
-    if answer.collation not in (None, '"default"', column.collation):
-        raise NotKnown
-    return _answered(answer.text, answer.type_name, answer.when, column, around)
-
-
-def key_array(node: Any, column: KeyColumn, around: Surroundings) -> tuple[Value | Null, ...]:
-    """The elements of an array constant, as the server gives them. Raises NotKnown where it does not.
-
-    Only of an array that is known while planning: others are not looked into (match_clause_to_partition_key,
-    partprune.c).
-    """
-    sql = None if around.answers is None else asked_sql(node, f"{column.bare_type}[]", around)
-    answer = None if sql is None or around.answers is None else around.answers.array(sql)
-    if answer is None or answer.elements is None or answer.when is not When.PLAN:
-        raise NotKnown
-    found = [_answered(each, answer.type_name, answer.when, column, around) for each in answer.elements]
-    if any(when is not When.PLAN for _, when in found):
-        raise NotKnown
-    return tuple(value for value, _ in found)
-
-
-def _without_collation(node: Any, column: KeyColumn) -> Any:
-    """Without COLLATE where it names the key's own. Raises NotKnown for another: then the two are not compared."""
-    while isinstance(node, exp.Paren):
-        node = node.this
-    if isinstance(node, exp.Expression) and node.find(exp.Collate) is not None:
-        if not isinstance(node, exp.Collate) or not is_collation_of(node, column):
-            raise NotKnown
-        return _without_collation(node.this, column)
-    return node
-
-
-def is_collation_of(node: exp.Collate, column: KeyColumn) -> bool:
-    """Whether COLLATE names the collation that the column has already."""
-    named = node.expression.sql("postgres").replace('"', "").removeprefix("pg_catalog.")
-    return column.collation is not None and named == column.collation.replace('"', "").removeprefix("pg_catalog.")
-
-
-def asked_sql(node: Any, literal_type: str, around: Surroundings) -> str | None:
-    """An expression as a server is asked for it; a literal in quotes is read as the type that it is compared with.
-
-    None for what is no constant, or names parameters: their types belong to the whole statement.
-    """
-    if not isinstance(node, exp.Expression) or any(
-        True for _ in node.find_all(exp.Column, exp.Query, exp.AggFunc, exp.Window, exp.Parameter, exp.Placeholder)
-    ):
-        return None
-
-    def filled(each: exp.Expression) -> exp.Expression:
-        if isinstance(each, exp.Literal) and around.literals:
-            return exp.Literal(this=around.literal(each), is_string=each.is_string)
-        return each
-
-    text: str = node.copy().transform(filled).sql("postgres", comments=False)
-    is_unread = isinstance(node, exp.UnicodeString | exp.ByteString | exp.National | exp.RawString)
-    is_unread = is_unread or (isinstance(node, exp.Literal) and bool(node.is_string))
-    return f"CAST({text} AS {literal_type})" if is_unread else text
-
-
-def _answered(
-    text: str | None, type_name: str, when: When, column: KeyColumn, around: Surroundings
-) -> tuple[Value | Null, When]:
-    """A value that a server gave, as a value of the key. Raises NotKnown where the two types have no common order."""
-    if text is None:
-        return Null(), when
-    key, given = _bare(column.type_name), _bare(type_name)
-    if column.kind is Kind.OTHER or key == "character":
-        if given == key or (key == "name" and given in ("text", "character varying")):
-            return Opaque(text), when
-        raise NotKnown
-    kind = kind_of(type_name)
-    if kind is Kind.OTHER:
-        raise NotKnown
-    if kind is Kind.TEXT and given == "character":
-        if key != "text":
-            raise NotKnown
-        text = text.rstrip(" ")
-    if kind is Kind.NUMERIC and given != "numeric" and key not in ("real", "double precision"):
-        raise NotKnown
-    try:
-        value = parse_value(text, kind)
-    except UsageError:
-        raise NotKnown from None
-    if isinstance(value, Far) and given == key:
-        return value, when
-    if isinstance(value, Opaque):
-        raise NotKnown
-    found, moment = as_key(Constant(value, when, kind is Kind.INTEGER), column.kind, column.type_name, around)
-    if found is None:
-        raise NotKnown
-    return found, moment
-
-
-def _bare(type_name: str) -> str:
-    if "(" not in type_name:
-        return type_name
-    return type_name[: type_name.index("(")] + type_name[type_name.index(")") + 1 :]
-
-
-def _moment_as_key(value: datetime, kind: Kind, when: When, around: Surroundings) -> tuple[Value, When]:
-    if (value.tzinfo is not None) == (kind is Kind.TIMESTAMPTZ):
-        return value, when
-    # An instant against a wall clock: the session's time zone decides, so the server waits for the start.
-    if value.tzinfo is None:
-        return _instant(value, around.zone), max(when, When.START)
-    wall = value.astimezone(around.zone).replace(tzinfo=None)
-    if _is_fold(wall, around.zone):
-        raise NotKnown
-    return wall, max(when, When.START)
-
-
-def _read_key(constant: Constant, kind: Kind, type_name: str, around: Surroundings) -> tuple[Value, Constant]:
-    if kind is Kind.OTHER or (kind is Kind.NUMERIC and not type_name.startswith("numeric")):
-        raise NotKnown
-    if kind is Kind.TEXT and type_name != "text" and not type_name.startswith("character varying"):
-        raise NotKnown
-    found = read(constant, kind, around)
-    value: Value = found.value
-    return value, found

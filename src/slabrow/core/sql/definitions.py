@@ -10,7 +10,9 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from slabrow.core.sql.clauses import folded
-from slabrow.core.sql.constants import NotKnown, Null, Surroundings, as_key, evaluate
+from slabrow.core.sql.constant_values import NotKnown, Null, Surroundings
+from slabrow.core.sql.constants import evaluate
+from slabrow.core.sql.key_constants import as_key
 from slabrow.core.sql.schema import Schema
 from slabrow.core.statistics.facts import IndexFacts
 from slabrow.core.table.bounds import Bounds, CatchAll, Hashed, Listed, Range, normal_end
@@ -278,7 +280,15 @@ def _table(schema: exp.Schema) -> Definition:
                 (_collation(kind.this) for kind in kinds if isinstance(kind, exp.CollateColumnConstraint)), None
             )
             in_byte_order = collation in _BYTE_ORDERS
-            columns[name] = KeyColumn(name, name, kind_of(type_name), type_name, not_null, in_byte_order, collation)
+            columns[name] = KeyColumn(
+                name=name,
+                text=name,
+                kind=kind_of(type_name),
+                type_name=type_name,
+                not_null=not_null,
+                in_byte_order=in_byte_order,
+                collation=collation,
+            )
             if is_key or any(isinstance(kind, exp.UniqueColumnConstraint) for kind in kinds):
                 indexes.append(IndexFacts(f"{name}_key", (name,), True, is_key))
         elif (key := each.find(exp.PrimaryKey)) is not None:
@@ -325,7 +335,14 @@ def _index(statement: exp.Create, found: dict[Name, Definition]) -> None:
     is_partial = params.args.get("where") is not None
     name = folded(index.this) if isinstance(index.this, exp.Identifier) else "_".join(names)
     found[_name(table)].indexes.append(
-        IndexFacts(name, names, bool(statement.args.get("unique")), False, 0, is_partial)
+        IndexFacts(
+            name=name,
+            columns=names,
+            is_unique=bool(statement.args.get("unique")),
+            is_primary=False,
+            bytes=0,
+            is_partial=is_partial,
+        )
     )
 
 

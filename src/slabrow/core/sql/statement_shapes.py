@@ -7,7 +7,7 @@ place (core/sql/constants.py knows the marks), so that the values of any run of 
 import re
 from collections.abc import Callable, Iterator
 
-from slabrow.core.sql.constants import MARK, MARKED_NUMBER
+from slabrow.core.sql.constant_values import MARK, MARKED_NUMBER
 
 _TEXT = re.compile(r"'[^']*(?:''[^']*)*'")
 # The digit comes first, so that the search can jump from digit to digit; then what stands before it is looked at.

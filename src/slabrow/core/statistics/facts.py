@@ -20,7 +20,7 @@ class IndexFacts:
     is_partial: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TableFacts:
     """A table and what its rows are like.
 

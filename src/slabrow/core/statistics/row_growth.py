@@ -112,7 +112,15 @@ def growth(column: str, statistics: ColumnStatistics, rows: int, now: datetime |
     still = None
     if now is not None and (now - known[-1]).total_seconds() / 86_400 > max(LEAST_STILL_DAYS, 3 * float(widths.max())):
         still = known[-1]
-    return Growth(column, known[-1], rows, level, float(slope), uncertainty, still)
+    return Growth(
+        column=column,
+        newest=known[-1],
+        rows=rows,
+        rows_a_day=level,
+        trend=float(slope),
+        uncertainty=uncertainty,
+        still_since=still,
+    )
 
 
 LEAST_STILL_DAYS = 7.0

@@ -38,7 +38,9 @@ def column_statistics(name: str, values: Sequence[Value | None], total: int) -> 
             histogram = tuple(ranked[place] for place in places)
         correlation = _correlation(present)
     shares = tuple((value, count / seen) for value, count in common)
-    return ColumnStatistics(name, nulls, distinct, shares, histogram, correlation)
+    return ColumnStatistics(
+        name=name, null_share=nulls, distinct=distinct, common=shares, histogram=histogram, correlation=correlation
+    )
 
 
 def _distinct(counts: Counter[Value], seen: int, total: float) -> float:

@@ -6,13 +6,13 @@ Spans of hours have a fixed length and are counted in UTC. The choice is argued 
 
 import re
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, time, timedelta
+from datetime import UTC, date, datetime, timedelta
 from enum import StrEnum
 from typing import assert_never
 from zoneinfo import ZoneInfo
 
 from slabrow.core.values.errors import LayoutError, nearest
-from slabrow.core.values.key_values import Edge, Kind, Value
+from slabrow.core.values.key_values import Edge, Kind, Value, midnight
 
 
 class Unit(StrEnum):
@@ -160,7 +160,7 @@ class Grid:
             case datetime():
                 return value.astimezone(self.zone) if value.tzinfo else value
             case date():
-                return datetime.combine(value, time())
+                return midnight(value)
             case _:
                 raise TypeError(f"{value!r} has no place in a calendar")
 
@@ -172,9 +172,9 @@ class Grid:
     def _at_midnight(self, day: date) -> Value:
         if self.kind is Kind.DATE:
             return day
-        midnight = datetime.combine(day, time())
+        begins = midnight(day)
         # Where the clocks go forward at midnight, fold=0 gives the instant of the change itself: the day's first.
-        return midnight.replace(tzinfo=self.zone).astimezone(UTC) if self.kind is Kind.TIMESTAMPTZ else midnight
+        return begins.replace(tzinfo=self.zone).astimezone(UTC) if self.kind is Kind.TIMESTAMPTZ else begins
 
     def _anchor_number(self) -> int:
         return self.anchor if isinstance(self.anchor, int) else 0

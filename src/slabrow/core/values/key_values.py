@@ -3,7 +3,7 @@
 import math
 import re
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime, timedelta, tzinfo
+from datetime import UTC, date, datetime, time, timedelta, tzinfo
 from decimal import Decimal, InvalidOperation
 from enum import Enum, StrEnum
 from typing import Any, assert_never
@@ -250,6 +250,16 @@ def is_of(value: object, kind: Kind) -> bool:
             return isinstance(value, int) and not isinstance(value, bool)
         case _:
             return not isinstance(value, date | datetime)
+
+
+def midnight(day: date) -> datetime:
+    """The moment at which a day begins, on a wall clock without a zone."""
+    return datetime.combine(day, time())
+
+
+def midnight_of(value: Value) -> Value:
+    """A day as its midnight, so that it compares with an hour; other values as they are."""
+    return midnight(value) if type(value) is date else value
 
 
 def as_moment(value: object, zone: tzinfo = UTC) -> datetime | None:

@@ -58,10 +58,10 @@ def crowding(timed: Sequence[Timed]) -> Crowding | None:
     pruned = sum(each.weight * each.execution_ms for each in timed if each.prunes)
     sensible = max(1, round(total * sqrt(pruned / growing))) if growing else total
     return Crowding(
-        tuple(each.name for each in slow),
-        sum(each.planning_ms for each in slow),
-        sum(each.execution_ms for each in slow),
-        total,
-        sensible if sensible < total else None,
-        pruned > 0,
+        queries=tuple(each.name for each in slow),
+        planning_ms=sum(each.planning_ms for each in slow),
+        execution_ms=sum(each.execution_ms for each in slow),
+        total=total,
+        sensible=sensible if sensible < total else None,
+        gains=pruned > 0,
     )

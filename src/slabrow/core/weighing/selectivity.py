@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 from math import prod
 
-from slabrow.core.pruning.pruner import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
+from slabrow.core.pruning.key_conditions import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
 from slabrow.core.sql.when import When
 from slabrow.core.statistics.estimates import ColumnStatistics
 from slabrow.core.table.tree import KeyColumn

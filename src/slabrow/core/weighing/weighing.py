@@ -15,13 +15,15 @@ from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.statistics.sizes import leaf_shares
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.spans import Unit, shifted
-from slabrow.core.table.tree import Division, KeyColumn, Partition, Tree
+from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.planned_partitions import Namer, Planned, as_key, divided, due_partitions, last_slot
 from slabrow.core.values.errors import LayoutError
 from slabrow.core.values.key_values import Value
 from slabrow.core.values.method import By
-from slabrow.core.values.names import NAME_LIMIT, Name
+from slabrow.core.values.names import NAME_LIMIT
 from slabrow.core.weighing.costs import NOTHING_PAID, CostModel, Costs, Leaves, Paid
+from slabrow.core.weighing.obstacles import obstacles
+from slabrow.core.weighing.supposed_tree import tree_of
 from slabrow.core.weighing.windows import WindowRule, window_rule
 from slabrow.core.weighing.workload_reading import AskedConditions, ReadShape, TableWorkload, windows
 
@@ -42,7 +44,7 @@ class ShapeCost:
     paid: Paid
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Weighed:
     """A candidate with its figures. layout is None for the table as it is.
 
@@ -192,7 +194,7 @@ class Weigher:
         shapes = self._shapes(_Counter(Pruner(tree), share_of), key, follows)
         sizes = [share * self.facts.bytes for share in shares]
         return self._summed(
-            layout, len(leaves), self._kept(layout, planned), sizes, shapes, self._obstacles(layout, shares)
+            layout, len(leaves), self._kept(layout, planned), sizes, shapes, self.obstacles(layout, shares)
         )
 
     def planned(self, layout: Layout) -> tuple[Planned, ...]:
@@ -240,23 +242,23 @@ class Weigher:
         indexes = 1 + len(self.facts.indexes)
         filled = sorted(size for size in sizes if size >= 1) or [0.0]
         return Weighed(
-            layout,
-            partitions,
-            kept,
-            round(filled[0]),
-            round(filled[len(filled) // 2]),
-            round(filled[-1]),
-            filled[-1] / (sum(filled) / len(filled)) if sum(filled) else 1.0,
-            sum(cost.touched * cost.read.shape.weight for cost in reading) / weight,
-            _percentile([(cost.touched, cost.read.shape.weight) for cost in reading], 0.95),
-            0.0,
-            sum(cost.paid.blocks * cost.read.shape.weight for cost in reading),
-            sum(cost.paid.planning_ms * cost.read.shape.weight for cost in reading) / weight,
-            sum(cost.paid.ms * cost.read.shape.weight for cost in reading),
-            self._retire_ms(layout, rows_a_day, indexes),
-            rows_a_day * (self.costs.insert * indexes + (self.costs.route if layout is not None else 0.0)),
-            obstacles,
-            shapes,
+            layout=layout,
+            partitions=partitions,
+            partitions_kept=kept,
+            smallest=round(filled[0]),
+            median=round(filled[len(filled) // 2]),
+            largest=round(filled[-1]),
+            skew=filled[-1] / (sum(filled) / len(filled)) if sum(filled) else 1.0,
+            touched_mean=sum(cost.touched * cost.read.shape.weight for cost in reading) / weight,
+            touched_p95=_percentile([(cost.touched, cost.read.shape.weight) for cost in reading], 0.95),
+            read_share=0.0,
+            blocks=sum(cost.paid.blocks * cost.read.shape.weight for cost in reading),
+            planning_ms=sum(cost.paid.planning_ms * cost.read.shape.weight for cost in reading) / weight,
+            workload_ms=sum(cost.paid.ms * cost.read.shape.weight for cost in reading),
+            retire_ms=self._retire_ms(layout, rows_a_day, indexes),
+            insert_ms=rows_a_day * (self.costs.insert * indexes + (self.costs.route if layout is not None else 0.0)),
+            obstacles=obstacles,
+            shapes=shapes,
         )
 
     def _retire_ms(self, layout: Layout | None, rows_a_day: float, indexes: int) -> float:
@@ -273,8 +275,8 @@ class Weigher:
         # Where rows lie in the order of a number only, any time column may be the one that they are kept by.
         return aged is None or not aged.kind.is_time or layout.key[0] == self.ageing
 
-    def _obstacles(self, layout: Layout, shares: Sequence[float]) -> tuple[str, ...]:
-        return tuple(_obstacles(self.facts, self.workload, layout, shares))
+    def obstacles(self, layout: Layout, shares: Sequence[float]) -> tuple[str, ...]:
+        return tuple(obstacles(self.facts, self.workload, layout, shares))
 
     def verdict(
         self, layouts: Sequence[Layout], target_bytes: int | None, progress: Callable[[float], None]
@@ -436,29 +438,6 @@ def _when_second_wins(winner: Weighed, second: Weighed) -> str:
     return f"{name} would win if {best[1]} ran {times} times as often"
 
 
-def _obstacles(facts: TableFacts, workload: TableWorkload, layout: Layout, shares: Sequence[float]) -> Iterator[str]:
-    key = list(dict.fromkeys((*layout.key, *(layout.within.key if layout.within else ()))))
-    for index in facts.indexes:
-        missing = [name for name in key if name not in index.columns]
-        if index.is_unique and missing:
-            what = "the primary key" if index.is_primary else f"the unique index {index.name}"
-            old, new = ", ".join(index.columns), ", ".join((*index.columns, *missing))
-            yield f"{what} ({old}) becomes ({new}): ({old}) alone is no longer kept unique"
-    for other, columns in facts.referenced_by:
-        if not set(key) <= set(columns):
-            yield f"the foreign key of {other} refers to ({', '.join(columns)}), which cannot stay unique alone"
-    for name in key:
-        seen = facts.statistics.get(name)
-        if seen is not None and seen.null_share > 0:
-            yield f"{seen.null_share:.1%} of {name} is NULL, and lies in the catch-all"
-    moved = sum(read.shape.weight for read in workload.shapes if read.changed & set(key))
-    if moved:
-        yield f"{moved:,.0f} updates a day set the key, and may move rows from partition to partition"
-    mean = sum(shares) / len(shares) if shares else 0.0
-    if layout.by is By.HASH and shares and max(shares) > 2 * mean:
-        yield f"one part holds {max(shares):.0%} of the rows: one key is that common"
-
-
 def _percentile(weighted: Sequence[tuple[float, float]], share: float) -> float:
     total = sum(weight for _, weight in weighted)
     passed = 0.0
@@ -511,19 +490,3 @@ class _Counter:
             touched = self.pruner.survivors(asked.condition, When.START)
         share = 1.0 if len(touched) == total else sum(self.share_of[leaf.name.table] for leaf in touched)
         return Leaves(total, len(planned), len(touched), max(share, 1e-9) if touched else 0.0)
-
-
-def tree_of(facts: TableFacts, layout: Layout, planned: Sequence[Planned]) -> Tree:
-    """The tree that a layout would make, as if it were on the server."""
-    columns = tuple(facts.columns[name] for name in layout.key)
-    inner = layout.within
-    inner_columns: tuple[KeyColumn, ...] = tuple(facts.columns[name] for name in inner.key) if inner else ()
-    partitions: list[Partition] = []
-    for each in planned:
-        name = Name(facts.name.schema, each.name)
-        division = Division(inner.by, inner_columns) if inner is not None and each.inner else None
-        partitions.append(Partition(name, each.name, facts.spelling, each.bounds, division is None, division=division))
-        partitions += [
-            Partition(Name(facts.name.schema, leaf.name), leaf.name, each.name, leaf.bounds) for leaf in each.inner
-        ]
-    return Tree(facts.name, facts.spelling, layout.by, columns, tuple(partitions))

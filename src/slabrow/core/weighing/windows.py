@@ -55,10 +55,10 @@ def window_rule(windows: Sequence[tuple[int, float]], span: int, weight: float) 
             break
     widest = ordered[-1][0]
     return WindowRule(
-        usual,
-        widest,
-        most_touched(max(1, usual), span),
-        most_touched(max(1, widest), span),
-        max(1, widest - 1),
-        min(1.0, total / weight) if weight else 0.0,
+        usual=usual,
+        widest=widest,
+        most_usual=most_touched(max(1, usual), span),
+        most_widest=most_touched(max(1, widest), span),
+        span_for_two=max(1, widest - 1),
+        share=min(1.0, total / weight) if weight else 0.0,
     )

@@ -161,7 +161,15 @@ class Collector:
         shapes = [self._shape(seen, days) for seen in self._seen.values()]
         shapes.sort(key=lambda shape: -shape.weight)
         named = tuple(_numbered(shapes))
-        return Workload(source, named, self.statements, begins, ends, broken, self.left_out)
+        return Workload(
+            source=source,
+            shapes=named,
+            statements=self.statements,
+            begins=begins,
+            ends=ends,
+            broken=broken,
+            left_out=self.left_out,
+        )
 
     def _shape(self, seen: _Seen, days: float) -> StatementShape:
         # One text is parsed for all runs: those whose lists have another length cannot be put into it.
@@ -173,14 +181,14 @@ class Collector:
             if exact_shape_of(sql) == exact
         )
         return StatementShape(
-            seen.name or "",
-            shape_of(first),
-            marked(first) if runs else first,
-            seen.weight or seen.calls / days,
-            seen.calls,
-            seen.total_ms if seen.timed else None,
-            runs,
-            seen.blocks,
+            name=seen.name or "",
+            text=shape_of(first),
+            marked=marked(first) if runs else first,
+            weight=seen.weight or seen.calls / days,
+            calls=seen.calls,
+            total_ms=seen.total_ms if seen.timed else None,
+            runs=runs,
+            blocks=seen.blocks,
         )
 
 
@@ -198,11 +206,11 @@ def merged(workloads: list[Workload]) -> Workload:
     begins = [each.begins for each in workloads if each.begins is not None]
     ends = [each.ends for each in workloads if each.ends is not None]
     return Workload(
-        ", ".join(each.source for each in workloads),
-        tuple(shapes),
-        sum(each.statements for each in workloads),
-        min(begins, default=None),
-        max(ends, default=None),
-        sum(each.broken for each in workloads),
-        sum(each.left_out for each in workloads),
+        source=", ".join(each.source for each in workloads),
+        shapes=tuple(shapes),
+        statements=sum(each.statements for each in workloads),
+        begins=min(begins, default=None),
+        ends=max(ends, default=None),
+        broken=sum(each.broken for each in workloads),
+        left_out=sum(each.left_out for each in workloads),
     )

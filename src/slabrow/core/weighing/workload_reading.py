@@ -5,10 +5,13 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 from zoneinfo import ZoneInfo
 
-from slabrow.core.pruning.conditions import bind, is_contradiction
-from slabrow.core.pruning.pruner import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
-from slabrow.core.pruning.queries import PlannedStatement, TableOccurrence, read_statement
-from slabrow.core.sql.constants import NotKnown, Surroundings, evaluate
+from slabrow.core.pruning.binding import bind
+from slabrow.core.pruning.contradictions import is_contradiction
+from slabrow.core.pruning.key_conditions import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
+from slabrow.core.pruning.planned_statement import PlannedStatement, TableOccurrence
+from slabrow.core.pruning.queries import read_statement
+from slabrow.core.sql.constant_values import NotKnown, Surroundings
+from slabrow.core.sql.constants import evaluate
 from slabrow.core.sql.schema import Schema
 from slabrow.core.sql.when import When
 from slabrow.core.statistics.estimates import ColumnStatistics
@@ -107,7 +110,14 @@ class _Reader:
             return None
         changed = statement.changed if statement.kind == "update" and places else frozenset[str]()
         runs, is_guessed = self._runs(shape, places)
-        return ReadShape(shape, statement, runs, inserts and not places, is_guessed, changed)
+        return ReadShape(
+            shape=shape,
+            statement=statement,
+            runs=runs,
+            inserts=inserts and not places,
+            is_guessed=is_guessed,
+            changed=changed,
+        )
 
     def _runs(
         self, shape: StatementShape, places: Sequence[TableOccurrence]

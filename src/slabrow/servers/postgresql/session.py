@@ -33,10 +33,11 @@ if TYPE_CHECKING:
     from slabrow.core.values.names import Name
     from slabrow.core.weighing.costs import Costs
     from slabrow.core.weighing.workload import Workload
+    from slabrow.servers.asking import Fence
     from slabrow.servers.postgresql.execution import PostgresExecution
     from slabrow.servers.postgresql.ledger import Ledger
     from slabrow.servers.postgresql.write.writer import PostgresWriter
-    from slabrow.servers.protocols import FamilyTraits, Fence
+    from slabrow.servers.protocols import FamilyTraits
 
 
 @dataclass(frozen=True, slots=True)

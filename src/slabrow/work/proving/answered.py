@@ -4,8 +4,9 @@ from collections.abc import Iterable, Sequence
 
 from slabrow.core.pruning.predict import Predictor
 from slabrow.core.sql.answers import Answers
-from slabrow.core.sql.constants import Surroundings
-from slabrow.servers.protocols import Fence, Session
+from slabrow.core.sql.constant_values import Surroundings
+from slabrow.servers.asking import Fence
+from slabrow.servers.protocols import Session
 
 _ROUNDS = 3  # what a constant is worth decides which order is asked about next
 

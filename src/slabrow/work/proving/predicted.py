@@ -11,7 +11,7 @@ from slabrow.core.pruning.pruner import Touched
 from slabrow.core.pruning.verdicts import PrunedAt, verdict
 from slabrow.core.rewriting.mistakes import mistakes
 from slabrow.core.sql.answers import Answers
-from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.definitions import read_definitions
 from slabrow.core.sql.mentions import tables_in
 from slabrow.core.sql.parameters import parameters_in
@@ -20,7 +20,8 @@ from slabrow.core.table.tree import Tree
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import parse_name
 from slabrow.core.weighing.costs import Costs
-from slabrow.core.weighing.weighing import ExpectedGrowth, Weigher, tree_of
+from slabrow.core.weighing.supposed_tree import tree_of
+from slabrow.core.weighing.weighing import ExpectedGrowth, Weigher
 from slabrow.core.weighing.workload_reading import TableWorkload
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.files.reading import read_text
@@ -75,7 +76,13 @@ def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: i
                 facts = session.catalogue.table_facts(layout.table)
                 layout.check_columns(facts.columns, facts.spelling)
                 weigher = Weigher(
-                    facts, TableWorkload((), (), 0.0), Costs(), context.now, ExpectedGrowth(), None, False
+                    facts=facts,
+                    workload=TableWorkload((), (), 0.0),
+                    costs=Costs(),
+                    now=context.now,
+                    growth=ExpectedGrowth(),
+                    ageing=None,
+                    keeps=False,
                 )
                 trees.append(tree_of(facts, layout, weigher.planned(layout)))
         zone = session.catalogue.time_zone() or ZoneInfo("UTC")
@@ -129,16 +136,16 @@ def _proof(
     total = len(tree.leaves)
     started = tuple(sorted(touched.started))
     proof = Proof(
-        query,
-        tree.spelling,
-        total,
-        started,
-        None,
-        None,
-        verdict(len(started), total),
-        _pruned_at(touched, total),
-        _rows(started, known.rows),
-        _rows((leaf.spelling for leaf in tree.leaves), known.rows),
+        query=query,
+        table=tree.spelling,
+        total=total,
+        predicted=started,
+        planned=None,
+        executed=None,
+        verdict=verdict(len(started), total),
+        pruned_at=_pruned_at(touched, total),
+        rows=_rows(started, known.rows),
+        all_rows=_rows((leaf.spelling for leaf in tree.leaves), known.rows),
         limit=limit,
         mistakes=tuple(Slipped(each) for each in mistakes(query.sql, tree, known.schema, around)),
     )

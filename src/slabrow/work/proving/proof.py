@@ -54,7 +54,7 @@ class Slipped:
     rows: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Proof:
     """What one query touches of one partitioned table.
 
@@ -212,11 +212,11 @@ def _timed(proofs: Iterable[Proof], table: str) -> Iterable[Timed]:
         if proof.table == table and proof.measured is not None:
             measured = proof.measured
             yield Timed(
-                proof.query.name,
-                proof.total,
-                proof.in_plan or 0,
-                proof.verdict is not Verdict.EVERY,
-                measured.planning_ms,
-                measured.execution_ms,
-                proof.query.weight,
+                name=proof.query.name,
+                total=proof.total,
+                in_plan=proof.in_plan or 0,
+                prunes=proof.verdict is not Verdict.EVERY,
+                planning_ms=measured.planning_ms,
+                execution_ms=measured.execution_ms,
+                weight=proof.query.weight,
             )

@@ -16,7 +16,7 @@ from slabrow.core.pruning.verdicts import PrunedAt, pruned_at, verdict
 from slabrow.core.rewriting.mistakes import Mistake, mistakes
 from slabrow.core.rewriting.statement_rewrites import NOTHING, Rewrite, Rewriting
 from slabrow.core.sql.answers import Answers
-from slabrow.core.sql.constants import Surroundings
+from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.mentions import tables_in, target_of_insert
 from slabrow.core.sql.parameters import parameters_in
 from slabrow.core.sql.parsed import parse
@@ -24,7 +24,8 @@ from slabrow.core.sql.schema import Schema
 from slabrow.core.values.errors import ServerError, SlabrowError
 from slabrow.core.values.names import Name, parse_name
 from slabrow.files.query_file import FileQuery, Limit
-from slabrow.servers.protocols import Fence, Session
+from slabrow.servers.asking import Fence
+from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 from slabrow.work.proving.answered import ask_ahead, new_answers
 from slabrow.work.proving.plans_ahead import PlansAhead
@@ -105,7 +106,7 @@ def prove(
     fence = session.fence()
     predictor = _Predictor(session, _named(session, queries), *around, settings, new_answers(session))
     predictor.ask_ahead(queries, leaves, fence)
-    server = _Server(session, leaves, predictor, asking, ahead, fence)
+    server = _Server(session=session, leaves=leaves, predictor=predictor, asking=asking, ahead=ahead, fence=fence)
     if asking.execute and (words := session.planner.powers()) is not None:
         context.warn(words)
     chosen = parse_name(context.table) if context.table else None
@@ -420,19 +421,19 @@ def _proof(query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves) -
     removed = removed or (reading.removed_unnamed if not planned else 0)
     touched = planned if executed is None else executed
     return Proof(
-        query,
-        root,
-        len(every),
-        None,
-        planned,
-        executed,
-        verdict(len(touched), len(every)),
-        pruned_at(len(every), removed, len(planned), None if executed is None else kept),
-        sum(leaves.rows[leaf] for leaf in touched),
-        sum(leaves.rows[leaf] for leaf in every),
-        reading.planning_ms,
-        measured,
-        min(len(every), len(planned) + removed),
+        query=query,
+        table=root,
+        total=len(every),
+        predicted=None,
+        planned=planned,
+        executed=executed,
+        verdict=verdict(len(touched), len(every)),
+        pruned_at=pruned_at(len(every), removed, len(planned), None if executed is None else kept),
+        rows=sum(leaves.rows[leaf] for leaf in touched),
+        all_rows=sum(leaves.rows[leaf] for leaf in every),
+        planning_ms=reading.planning_ms,
+        measured=measured,
+        in_plan=min(len(every), len(planned) + removed),
     )
 
 

@@ -49,13 +49,13 @@ class TableUpkeep:
                 tended[place] = self.actions.told(replace(each, state=State.FAILED, text=refusal.problem))
                 error = error or refusal
         return TableReport(
-            observed.layout,
-            tuple(tended),
-            decision.leftovers,
-            error,
-            observed.tree,
-            observed.now,
-            decision.catch_all_rows,
+            layout=observed.layout,
+            tended=tuple(tended),
+            leftovers=decision.leftovers,
+            error=error,
+            tree=observed.tree,
+            here=observed.now,
+            catch_all_rows=decision.catch_all_rows,
         )
 
 

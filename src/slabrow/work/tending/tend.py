@@ -89,7 +89,7 @@ def tend(
             except SlabrowError as error:
                 if session.closed:
                     raise
-                reports[layout.table] = TableReport(layout, error=error)
+                reports[layout.table] = TableReport(layout=layout, error=error)
     return TendResult(context.now, tuple(reports[name] for name in names), note)
 
 
@@ -110,7 +110,7 @@ def tend_on(
         try:
             result = tend(replace(context, dsn=dsn, server=name, progress=ignore_progress, tell=tell), layouts, asked)
         except SlabrowError as error:
-            result = TendResult(context.now, tuple(TableReport(layout, error=error) for layout in layouts))
+            result = TendResult(context.now, tuple(TableReport(layout=layout, error=error) for layout in layouts))
         return replace(result, reports=tuple(replace(report, server=name) for report in result.reports))
 
     with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
@@ -173,7 +173,13 @@ def _idle(
     catch_all = tree.catch_all
     is_swept = layout.by is By.RANGE or layout.takes_new_values
     may_lie = is_swept and catch_all is not None and not all(leaf.is_empty for leaf in tree.leaves_of(catch_all))
-    return None if due.actions or may_lie else TableReport(layout, (), (*due.leftovers, *unknown), None, tree, now)
+    return (
+        None
+        if due.actions or may_lie
+        else TableReport(
+            layout=layout, tended=(), leftovers=(*due.leftovers, *unknown), error=None, tree=tree, here=now
+        )
+    )
 
 
 def _upkeep(clock: TableClock, asked: TendOptions, barred: SlabrowError | None) -> "TableUpkeep":

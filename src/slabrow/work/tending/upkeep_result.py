@@ -42,7 +42,7 @@ class Tended:
     lock_waits: int = 0
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TableReport:
     """What was found and done about one layout. error is set when it ended the work on it.
 

@@ -62,14 +62,14 @@ def _known(context: Context, table: Name, offline: Offline) -> _Known:
     heap = round(rows * (_ROW_OVERHEAD + sum(widths.values())) * _FILL)
     indexes = tuple(_sized(index, rows, widths) for index in definition.indexes)
     facts = TableFacts(
-        definition.name,
-        str(definition.name),
-        rows,
-        heap,
-        sum(index.bytes for index in indexes),
-        definition.columns,
-        statistics,
-        indexes,
+        name=definition.name,
+        spelling=str(definition.name),
+        rows=rows,
+        heap_bytes=heap,
+        index_bytes=sum(index.bytes for index in indexes),
+        columns=definition.columns,
+        statistics=statistics,
+        indexes=indexes,
         not_null=frozenset(name for name, column in definition.columns.items() if column.not_null),
     )
     schema = replace(definitions.schema(), search_path=("public", definition.name.schema or "public"))
@@ -157,7 +157,17 @@ def survey_offline(context: Context, table: Name, offline: Offline, question: Qu
     )
     rows = f"{known.sample.rows:,} rows of {offline.rows_from.name}"
     note = f"known from {rows}; sizes are estimated from the widths of the values"
-    seen = Survey(relation, facts.rows, False, columns, indexes, (), None, _counts(known, question), (note,))
+    seen = Survey(
+        relation=relation,
+        rows=facts.rows,
+        is_exact=False,
+        columns=columns,
+        indexes=indexes,
+        foreign_keys=(),
+        partitions=None,
+        counts=_counts(known, question),
+        notes=(note,),
+    )
     read = None
     if question.workload:
         workload = gathered(question.workload, None, statistics=False)
@@ -185,7 +195,14 @@ def _counts(known: _Known, question: Question) -> Counts | None:
     ranges = periods(grid, statistics.low, statistics.high, name)
     rows = split_evenly(facts.rows, [share_of(bounds, statistics) or 0.0 for bounds in ranges])
     buckets = tuple(Bucket(bounds, count) for bounds, count in zip(ranges, rows, strict=True))
-    return Counts(name, span, "UTC", buckets, round(statistics.null_share * facts.rows), False)
+    return Counts(
+        column=name,
+        span=span,
+        zone="UTC",
+        buckets=buckets,
+        nulls=round(statistics.null_share * facts.rows),
+        is_exact=False,
+    )
 
 
 def weigh_offline(context: Context, table: Name, offline: Offline, sources: Sources, wishes: Wishes) -> Weighing:

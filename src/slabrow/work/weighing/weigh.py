@@ -33,7 +33,7 @@ class Sources:
     costs: Costs | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Weighing:
     """What `weigh` found. measured: whether the constants were measured in this run."""
 
@@ -104,21 +104,33 @@ def weighed(
     trend = growth(aged[0].column, facts.statistics[aged[0].column], facts.rows) if aged else None
     layouts = candidates(facts, used, together(read), wishes)
     weigher = Weigher(
-        facts,
-        read,
-        costs,
-        context.now,
-        ExpectedGrowth(trend.rows_a_day if trend else 0.0),
-        aged[0].column if aged else None,
-        wishes.keep is not None,
-        wishes.ceiling,
-        known.current,
+        facts=facts,
+        workload=read,
+        costs=costs,
+        now=context.now,
+        growth=ExpectedGrowth(trend.rows_a_day if trend else 0.0),
+        ageing=aged[0].column if aged else None,
+        keeps=wishes.keep is not None,
+        ceiling=wishes.ceiling,
+        current=known.current,
     )
     verdict = weigher.verdict(
         layouts, wishes.target_bytes, lambda done: context.progress(0.15 + 0.85 * done, "weighing layouts")
     )
     context.progress(1.0, "done")
-    return Weighing(facts, workload, read, verdict, aged, trend, wishes, costs, is_measured, known.product, str(zone))
+    return Weighing(
+        facts=facts,
+        workload=workload,
+        read=read,
+        verdict=verdict,
+        ageing=aged,
+        trend=trend,
+        wishes=wishes,
+        costs=costs,
+        is_measured=is_measured,
+        product=known.product,
+        zone=str(zone),
+    )
 
 
 def chosen(verdict: Ranking, rank: int | None) -> Layout:

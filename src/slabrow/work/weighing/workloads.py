@@ -39,7 +39,12 @@ def as_queries(workload: Workload) -> tuple[FileQuery, ...]:
     """Every shape as one of its runs, with its runs a day as the weight; those whose values are gone have none."""
     return tuple(
         FileQuery(
-            shape.name, filled(shape.marked, shape.runs[0].literals), 0, None, shape.runs[0].params or (), shape.weight
+            name=shape.name,
+            sql=filled(shape.marked, shape.runs[0].literals),
+            line=0,
+            limit=None,
+            params=shape.runs[0].params or (),
+            weight=shape.weight,
         )
         if shape.runs
         else FileQuery(shape.name, shape.marked, 0, weight=shape.weight)

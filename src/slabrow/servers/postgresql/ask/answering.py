@@ -17,9 +17,9 @@ from slabrow.core.sql.lexing import lexemes
 from slabrow.core.sql.parameters import read_literals
 from slabrow.core.sql.when import When
 from slabrow.core.values.errors import UsageError
+from slabrow.servers.asking import Fence
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.connection import Connection, explained
-from slabrow.servers.protocols import Fence
 
 _BATCH = 200  # expressions in one statement
 _TIMEOUT_MS = 5_000

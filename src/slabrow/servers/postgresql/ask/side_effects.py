@@ -184,7 +184,15 @@ class PostgresFence:
     @cached_property
     def _functions(self) -> dict[int, _Function]:
         return {
-            oid: _Function(name, volatility, language, kind, is_users, body, tuple(parts or ()))
+            oid: _Function(
+                name=name,
+                volatility=volatility,
+                language=language,
+                kind=kind,
+                is_users=is_users,
+                body=body,
+                parts=tuple(parts or ()),
+            )
             for oid, name, volatility, language, kind, is_users, body, parts in self._rows(_FUNCTIONS)
         }
 

@@ -146,18 +146,18 @@ def _columns(row: TreeRow) -> tuple[KeyColumn, ...]:
 def _partition(row: TreeRow, parent: str, kinds: tuple[Kind, ...], low: Key | None, high: Key | None) -> Partition:
     """kinds: of the parent's key, in which the bounds are spelled."""
     return Partition(
-        Name(row.schema, row.table),
-        row.spelling,
-        parent,
-        parse_bounds(row.bound or "DEFAULT", kinds),
-        row.is_leaf,
-        row.rows if row.rows >= 0 else None,
-        row.bytes,
-        row.is_empty,
-        low,
-        high,
-        row.is_detaching,
-        Division(_STRATEGIES[row.strategy], _columns(row)) if row.strategy and row.key else None,
+        name=Name(row.schema, row.table),
+        spelling=row.spelling,
+        parent=parent,
+        bounds=parse_bounds(row.bound or "DEFAULT", kinds),
+        is_leaf=row.is_leaf,
+        rows=row.rows if row.rows >= 0 else None,
+        bytes=row.bytes,
+        is_empty=row.is_empty,
+        low=low,
+        high=high,
+        is_detaching=row.is_detaching,
+        division=Division(_STRATEGIES[row.strategy], _columns(row)) if row.strategy and row.key else None,
     )
 
 
@@ -199,12 +199,14 @@ def column_statistics(connection: Connection, found: Relation) -> dict[str, Colu
         if distinct < 0:
             distinct = -distinct * found.rows if found.rows is not None else None
         result[name] = ColumnStatistics(
-            name,
-            nulls,
-            distinct,
-            tuple((parse_value(text, kind), share) for text, share in zip(common or (), shares or (), strict=True)),
-            tuple(parse_value(text, kind) for text in histogram or ()),
-            correlation,
+            name=name,
+            null_share=nulls,
+            distinct=distinct,
+            common=tuple(
+                (parse_value(text, kind), share) for text, share in zip(common or (), shares or (), strict=True)
+            ),
+            histogram=tuple(parse_value(text, kind) for text in histogram or ()),
+            correlation=correlation,
         )
     return result
 

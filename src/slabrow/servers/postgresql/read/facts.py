@@ -26,16 +26,16 @@ def table_facts(connection: Connection, name: Name) -> TableFacts:
             fix=f"run ANALYZE {found.spelling}" if rows is None else f"GRANT SELECT ON {found.spelling} TO the role",
         )
     return TableFacts(
-        found.name,
-        found.spelling,
-        rows,
-        heap,
-        indexes,
-        {column.name: column.as_key() for column in columns},
-        statistics,
-        _indexes(connection, found, indexes),
-        _referenced_by(connection, found),
-        int(_setting(connection, "effective_cache_size")) * 8192,
+        name=found.name,
+        spelling=found.spelling,
+        rows=rows,
+        heap_bytes=heap,
+        index_bytes=indexes,
+        columns={column.name: column.as_key() for column in columns},
+        statistics=statistics,
+        indexes=_indexes(connection, found, indexes),
+        referenced_by=_referenced_by(connection, found),
+        cache_bytes=int(_setting(connection, "effective_cache_size")) * 8192,
         visible_share=_visible_share(connection, found),
         random_page_cost=_setting(connection, "random_page_cost"),
         sequential_page_cost=_setting(connection, "seq_page_cost"),
@@ -60,7 +60,14 @@ def _indexes(connection: Connection, found: Relation, all_bytes: int) -> tuple[I
     # The indexes of a partitioned table are empty themselves; those of its leaves share what they take.
     each = all_bytes // len(rows) if rows and found.is_partitioned else None
     return tuple(
-        IndexFacts(name, tuple(columns), unique, primary, size if each is None else each, partial)
+        IndexFacts(
+            name=name,
+            columns=tuple(columns),
+            is_unique=unique,
+            is_primary=primary,
+            bytes=size if each is None else each,
+            is_partial=partial,
+        )
         for name, unique, primary, size, partial, columns in rows
     )
 

@@ -40,16 +40,16 @@ def traits(connection: Connection, parent: Name, sibling: Name | None) -> Traits
     tablespace, access_method, options, identity, grants, publications, row_security, policies = row
     written = [(name, _policy(*rest)) for name, *rest in policies or ()]
     return Traits(
-        tablespace,
-        access_method,
-        tuple(options),
-        _IDENTITIES.get(identity),
-        tuple(tuple(each) for each in grants or ()),
-        tuple(name for name, is_ours in publications or () if is_ours),
-        tuple(name for name, is_ours in publications or () if not is_ours),
-        tuple(row_security or ()),
-        tuple((name, text) for name, text in written if named not in text),
-        tuple(name for name, text in written if named in text),
+        tablespace=tablespace,
+        access_method=access_method,
+        options=tuple(options),
+        replica_identity=_IDENTITIES.get(identity),
+        grants=tuple(tuple(each) for each in grants or ()),
+        publications=tuple(name for name, is_ours in publications or () if is_ours),
+        out_of_reach=tuple(name for name, is_ours in publications or () if not is_ours),
+        row_security=tuple(row_security or ()),
+        policies=tuple((name, text) for name, text in written if named not in text),
+        named_policies=tuple(name for name, text in written if named in text),
     )
 
 

@@ -1,0 +1,31 @@
+"""What a layout takes: uniqueness, foreign keys, keys that are NULL or change, parts of very different size."""
+
+from collections.abc import Iterator, Sequence
+
+from slabrow.core.statistics.facts import TableFacts
+from slabrow.core.table.layout import Layout
+from slabrow.core.values.method import By
+from slabrow.core.weighing.workload_reading import TableWorkload
+
+
+def obstacles(facts: TableFacts, workload: TableWorkload, layout: Layout, shares: Sequence[float]) -> Iterator[str]:
+    key = list(dict.fromkeys((*layout.key, *(layout.within.key if layout.within else ()))))
+    for index in facts.indexes:
+        missing = [name for name in key if name not in index.columns]
+        if index.is_unique and missing:
+            what = "the primary key" if index.is_primary else f"the unique index {index.name}"
+            old, new = ", ".join(index.columns), ", ".join((*index.columns, *missing))
+            yield f"{what} ({old}) becomes ({new}): ({old}) alone is no longer kept unique"
+    for other, columns in facts.referenced_by:
+        if not set(key) <= set(columns):
+            yield f"the foreign key of {other} refers to ({', '.join(columns)}), which cannot stay unique alone"
+    for name in key:
+        seen = facts.statistics.get(name)
+        if seen is not None and seen.null_share > 0:
+            yield f"{seen.null_share:.1%} of {name} is NULL, and lies in the catch-all"
+    moved = sum(read.shape.weight for read in workload.shapes if read.changed & set(key))
+    if moved:
+        yield f"{moved:,.0f} updates a day set the key, and may move rows from partition to partition"
+    mean = sum(shares) / len(shares) if shares else 0.0
+    if layout.by is By.HASH and shares and max(shares) > 2 * mean:
+        yield f"one part holds {max(shares):.0%} of the rows: one key is that common"
