@@ -39,12 +39,12 @@ $(VENV)/.python:
 
 $(VENV)/.embedded: $(VENV)/.python pyproject.toml constraints.txt
 	@echo "Installing Slabrow and a PostgreSQL into $(VENV) …"
-	@$(PIP) --editable '.[embedded]'
+	@$(PIP) --editable '.[all]'
 	@$(BIN)/python -m compileall -q src
 	@touch $@
 
 $(VENV)/.dev: $(VENV)/.python pyproject.toml constraints.txt
 	@echo "Installing Slabrow, its checks and two PostgreSQL servers into $(VENV) …"
-	@$(PIP) --editable '.[embedded,dev]'
+	@$(PIP) --editable '.[all,dev]'
 	@$(BIN)/python -m compileall -q src
 	@touch $@ $(VENV)/.embedded

@@ -26,6 +26,7 @@ from slabrow.demo.load import copy_in, load
 from slabrow.demo.schema import LAYOUTS, TABLES
 from slabrow.files.server_log import read_log
 from slabrow.servers.postgresql.private.server import PrivatePostgres, start
+from slabrow.servers.postgresql.session import PostgresSession
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 READINGS = int(os.environ.get("SLABROW_BENCH_ROWS", "2000000"))
@@ -78,7 +79,11 @@ def loading() -> Iterator[Pair]:
             file.writelines([HEADER, *Demo(READINGS).readings_in_chunks(), TRAILER])
 
         def ours() -> None:
-            copy_in(connection, Table("apiary.reading", COLUMNS, Demo(READINGS).readings_in_chunks()), lambda _: None)
+            copy_in(
+                PostgresSession(connection),
+                Table("apiary.reading", COLUMNS, Demo(READINGS).readings_in_chunks()),
+                lambda _: None,
+            )
 
         def reference() -> None:
             connection.execute(f"COPY apiary.reading ({COLUMNS}) FROM '{ready}' (FORMAT BINARY)".encode())
@@ -95,7 +100,7 @@ def loading() -> Iterator[Pair]:
 def conversion() -> Iterator[Pair]:
     """`slabrow convert --go` against a bare INSERT … SELECT into the same partitioned table, with the same indexes."""
     with private_server() as server, psycopg.connect(server.dsn, autocommit=True) as connection:
-        load(connection, Demo(READINGS), lambda _: None)
+        load(PostgresSession(connection), Demo(READINGS), lambda _: None)
         folder = server.folder / "bench"
         folder.mkdir()
         (folder / "slabrow.toml").write_text(LAYOUTS)
@@ -182,7 +187,7 @@ def weighing() -> Iterator[Pair]:
     """`slabrow weigh` of 100,000 logged statements of 300 shapes, against EXPLAIN of each on one table of 1,000 partitions."""
     asked, explained = 100_000, 200
     with private_server() as server, psycopg.connect(server.dsn, autocommit=True) as connection:
-        load(connection, Demo(READINGS), lambda _: None)
+        load(PostgresSession(connection), Demo(READINGS), lambda _: None)
         folder = server.folder / "bench"
         folder.mkdir()
         _log(folder / "server.csv", asked, "csv")

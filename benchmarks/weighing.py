@@ -25,6 +25,7 @@ from slabrow.files.query_file import FileQuery, parse_queries
 from slabrow.servers.postgresql.ask.queries import Query, run
 from slabrow.servers.postgresql.connection import Connection, connect
 from slabrow.servers.postgresql.private.server import start
+from slabrow.servers.postgresql.session import PostgresSession
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 READINGS = int(os.environ.get("SLABROW_BENCH_ROWS", "2000000"))
@@ -50,7 +51,7 @@ def main(tables: tuple[str, ...]) -> bool:
     with TemporaryDirectory() as folder:
         try:
             connection = connect(server.dsn)
-            load(connection, Demo(READINGS), lambda _: None)
+            load(PostgresSession(connection), Demo(READINGS), lambda _: None)
             (Path(folder) / "workload.sql").write_text(WORKLOAD)
             fine = [_table(connection, server.dsn, table, Path(folder)) for table in tables]
             return all(fine)

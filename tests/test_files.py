@@ -1,5 +1,6 @@
 """Files that people write: layout files with all faults at once, query files, scripts; and the SQL named in them."""
 
+import os
 import re
 import unittest
 from datetime import date
@@ -12,6 +13,7 @@ from slabrow.demo.schema import LAYOUTS
 from slabrow.demo.workload import WORKLOAD
 from slabrow.files.layout_file import KEYS, layout_text, parse_layouts
 from slabrow.files.query_file import parse_queries
+from tests.support import DatabaseTest
 
 GOOD = '[[layout]]\ntable = "apiary.reading"\nby = "range"\nkey = ["taken_at"]\nspan = "1 month"\n'
 
@@ -181,3 +183,39 @@ class MentionsTest(unittest.TestCase):
         ]:
             with self.subTest(definition):
                 self.assertEqual(expected, with_key(definition, ("k",)))
+
+
+class ExtrasTest(DatabaseTest):
+    """A plain installation: what needs a library that is not there says so, and all else works."""
+
+    HIDING = """
+import sys
+from importlib.machinery import PathFinder
+
+class Hiding:
+    def find_spec(self, name, path=None, target=None):
+        return None if name.split(".")[0] in ("pyarrow", "matplotlib") else PathFinder.find_spec(name, path, target)
+
+sys.meta_path = [Hiding() if finder is PathFinder else finder for finder in sys.meta_path]
+"""
+
+    def test_what_is_missing_is_named_with_the_command_that_installs_it(self):
+        (self.folder / "sitecustomize.py").write_text(self.HIDING)
+        plain = {"PYTHONPATH": os.pathsep.join([str(self.folder), os.environ.get("PYTHONPATH", "")])}
+        self.sql(
+            "CREATE TABLE log (t date NOT NULL) PARTITION BY RANGE (t);"
+            "CREATE TABLE log_2026_01 PARTITION OF log FOR VALUES FROM ('2026-01-01') TO ('2026-02-01');"
+            "CREATE TABLE log_2026_03 PARTITION OF log FOR VALUES FROM ('2026-03-01') TO ('2026-04-01');"
+            "INSERT INTO log VALUES ('2026-01-05'), ('2026-03-05'), ('2026-03-06'), ('2026-03-07')"
+        )
+        keys = 'by = "range"\nkey = ["t"]\nspan = "1 month"\nfrom = 2026-01-01\nkeep = "1 month"\npast_keep = "archive"\narchive_to = "old"\n'
+        self.layout(f'[[layout]]\ntable = "public.log"\n{keys}')
+        drawn = self.slabrow("forecast", "log", "--picture", "x.png", code=2, env=plain, built=True)
+        self.assertIn("pip install 'slabrow[pictures]'", drawn.stderr)
+        kept = self.slabrow("tend", "--go", "--now", "2026-03-08", code=2, env=plain, built=True)
+        self.assertIn("pip install 'slabrow[parquet]'", kept.stdout + kept.stderr)
+        self.assertEqual(4, self.value("SELECT count(*) FROM log"))
+        self.layout(f'[[layout]]\ntable = "public.log"\n{keys}archive_as = "csv"\n')
+        self.slabrow("tend", "--go", "--now", "2026-03-08", env=plain, built=True)
+        self.assertEqual(3, self.value("SELECT count(*) FROM log"))
+        self.assertEqual(1, len(list((self.folder / "old").glob("*.csv.gz"))))

@@ -10,11 +10,12 @@ from zoneinfo import ZoneInfo
 from slabrow.core.pruning.queries import read_statement
 from slabrow.core.sql.schema import Schema
 from slabrow.core.statistics.estimates import ColumnStatistics
-from slabrow.core.statistics.facts import IndexFacts, TableFacts
+from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.statistics.future_sizes import expected_in, grown, steady_rows
 from slabrow.core.statistics.row_growth import Growth
 from slabrow.core.table.bounds import Hashed, Range
 from slabrow.core.table.layout import Layout
+from slabrow.core.table.relation import IndexShape
 from slabrow.core.table.spans import parse_span
 from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.errors import UsageError
@@ -44,8 +45,8 @@ def facts(rows=1_000_000, **changes):
         "at": ColumnStatistics("at", 0.0, rows, (), moments, 1.0),
     }
     indexes = (
-        IndexFacts("t_pkey", ("id",), True, True, rows * 22),
-        IndexFacts("t_hive_at", ("hive", "at"), False, False, rows * 30),
+        IndexShape("t_pkey", ("id",), True, True, rows * 22),
+        IndexShape("t_hive_at", ("hive", "at"), False, False, rows * 30),
     )
     known = {"heap_bytes": rows * 80, "index_bytes": rows * 52, "columns": columns, "statistics": statistics}
     return TableFacts(name=TABLE, spelling="t", rows=rows, indexes=indexes, **known, **changes)

@@ -8,6 +8,7 @@ from slabrow.demo.data import Demo
 from slabrow.demo.load import load
 from slabrow.demo.schema import LAYOUTS
 from slabrow.demo.workload import WORKLOAD
+from slabrow.servers.postgresql.session import PostgresSession
 from tests.support import DatabaseTest, ServerTest, binaries
 
 READINGS = 20_000
@@ -16,7 +17,7 @@ READINGS = 20_000
 class WalkMixin:
     def setUp(self):
         super().setUp()
-        load(self.connection, Demo(READINGS), lambda _: None)
+        load(PostgresSession(self.connection), Demo(READINGS), lambda _: None)
         self.layout(LAYOUTS)
         (self.folder / "workload.sql").write_text(WORKLOAD)
 
@@ -272,9 +273,11 @@ class LogTest(DatabaseTest):
         from slabrow.demo.load import run_workload
         from slabrow.files.query_file import parse_queries
 
-        load(self.connection, Demo(2_000), lambda _: None)
+        load(PostgresSession(self.connection), Demo(2_000), lambda _: None)
         with psycopg.connect(self.dsn, autocommit=True) as connection:
-            runs = run_workload(connection, parse_queries(WORKLOAD, "w"), self.server.log, self.folder / "log.csv")
+            runs = run_workload(
+                PostgresSession(connection), parse_queries(WORKLOAD, "w"), self.server.log, self.folder / "log.csv"
+            )
         text = (self.folder / "log.csv").read_text()
         self.assertGreaterEqual(text.count("duration:"), runs)
         self.assertIn("17", text)

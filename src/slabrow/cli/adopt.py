@@ -9,6 +9,7 @@ from slabrow.core.values.errors import UsageError
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
+    """Adds the options of `adopt`."""
     parser.add_argument(
         "--from-archive", metavar="FILE.json", required=True, help="the manifest of an archive that `tend` wrote"
     )
@@ -16,6 +17,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    """Runs `adopt` and shows its result. Returns the exit code."""
     asked = context(options)
     if options.script is not None:
         raise UsageError("the rows of an archive cannot be written as SQL", fix="load them with --go")

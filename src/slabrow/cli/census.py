@@ -8,7 +8,7 @@ from slabrow.cli.common import add_common, context
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("name", nargs="?", metavar="TABLE", help="the table, as schema.table")
+    """Adds the options of `census`."""
     parser.add_argument("--exact", action="store_true", help="count the rows of every partition")
     parser.add_argument(
         "--against", metavar="FILE", help="compare with the counts of an earlier `survey --exact --save FILE`"
@@ -17,7 +17,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    asked = context(options, options.name)
+    """Runs `census` and shows its result. Returns the exit code."""
+    asked = context(options)
     from slabrow.show.census import SHOWN
     from slabrow.show.output import show
     from slabrow.work.census import census

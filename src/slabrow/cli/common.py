@@ -31,7 +31,11 @@ def add_common(
     deadline: bool = False,
     picture: bool = False,
 ) -> None:
-    """table: has --table; changes: has --go and --script; deadline: --lock-deadline too; picture: has --picture."""
+    """table: the command is about one table, its first argument; changes: has --go and --script; deadline: has
+    --lock-deadline too; picture: has --picture.
+    """
+    if table:
+        parser.add_argument("table_named", nargs="?", metavar="TABLE", help="the table, as schema.table")
     group = parser.add_argument_group("common options")
     group.add_argument(
         "--dsn",
@@ -41,7 +45,7 @@ def add_common(
     )
     group.add_argument("--layout", metavar="FILE", default=LAYOUT_FILE, help=f"the layout file; else {LAYOUT_FILE}")
     if table:
-        group.add_argument("--table", metavar="NAME", default=None, help="the table, as schema.table")
+        group.add_argument("--table", metavar="NAME", default=None, help="the same as TABLE")
     group.add_argument("--format", choices=("text", "json", "csv"), default="text", help="how the result is printed")
     group.add_argument(
         "--now",
@@ -98,19 +102,19 @@ def offline_source(options: argparse.Namespace) -> "Offline | None":
             fix="--schema FILE.sql gives the columns, --rows-from FILE.csv some of the rows",
         )
     if options.rows is not None and options.rows < 0:
-        raise UsageError(f"--rows {options.rows} is no number of rows")
+        raise UsageError(f"--rows {options.rows} is not a number of rows")
     from slabrow.work.weighing.offline import Offline
 
     return Offline(Path(options.schema), Path(options.rows_from), options.rows)
 
 
-def context(options: argparse.Namespace, table: str | None = None) -> Context:
-    """The checked options. table: a positional argument, instead of --table."""
+def context(options: argparse.Namespace) -> Context:
+    """The checked options."""
     import logging
 
     # What the parser takes for a command, and says so, is read or refused here in our own words.
     logging.getLogger("sqlglot").setLevel(logging.ERROR)
-    named = getattr(options, "table", None)
+    table, named = getattr(options, "table_named", None), getattr(options, "table", None)
     if table is not None and named is not None and table != named:
         raise UsageError("two tables are named", found=f"{table} and --table {named}", fix="name one")
     if getattr(options, "go", False) and getattr(options, "script", None) is not None:
@@ -157,7 +161,7 @@ def parse_moment(text: str, option: str) -> datetime:
             f"{option} {text} is not a timestamp", fix="write it as 2026-03-01T00:00:00+00:00, or as 2026-03-01"
         ) from None
     if not 2 <= moment.year <= 9998:  # so that a day around it is a day of the calendar too
-        raise UsageError(f"{option} {text} lies at an end of the calendar", fix="give a year from 2 to 9998")
+        raise UsageError(f"{option} {text} lies at the end of the calendar", fix="give a year from 2 to 9998")
     return moment
 
 
@@ -170,7 +174,7 @@ def parse_wait(text: str) -> int:
         else round(float(match.group(1)) * {"ms": 1, "s": 1_000, "min": 60_000, "h": 3_600_000}[match.group(2) or "s"])
     )
     if wait < 1:
-        raise UsageError(f"{text[:40]!r} is no duration", fix="write it as 500ms, 2s or 1min")
+        raise UsageError(f"{text[:40]!r} is not a duration", fix="write it as 500ms, 2s or 1min")
     if wait > LONGEST_WAIT_MS:
         raise UsageError(f"{text[:40]!r} is too long", fix=f"give at most {LONGEST_WAIT_MS // 3_600_000}h")
     return wait

@@ -8,6 +8,7 @@ from slabrow.cli.common import add_common, context, parse_wait, progress
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
+    """Adds the options of `compare`."""
     parser.add_argument(
         "--with",
         dest="before",
@@ -23,6 +24,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    """Runs `compare` and shows its result. Returns the exit code."""
     asked = context(options)
     timeout_ms = parse_wait(options.timeout)
     from slabrow.core.values.names import parse_name

@@ -2,11 +2,12 @@
 
 import argparse
 
-from slabrow.cli.codes import FINE
+from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context, progress, write_script
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
+    """Adds the options of `convert`."""
     parser.add_argument(
         "--old-name", metavar="NAME", help="what the plain table is called afterwards; else NAME_before"
     )
@@ -15,6 +16,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    """Runs `convert` and shows its result. Returns the exit code."""
     return _drop_old(options) if options.drop_old else _convert(options)
 
 
@@ -32,7 +34,7 @@ def _convert(options: argparse.Namespace) -> int:
     if options.script is not None:
         return write_script(options, result.transactions, f"Convert {result.layout.table} to {result.layout}", asked)
     show(SHOWN, result, options.format)
-    return FINE
+    return FINE if result.is_done else FOUND
 
 
 def _drop_old(options: argparse.Namespace) -> int:
@@ -45,4 +47,4 @@ def _drop_old(options: argparse.Namespace) -> int:
     if options.script is not None:
         return write_script(options, [result.transaction], f"Drop {result.old_name}", asked)
     show(DROP_SHOWN, result, options.format)
-    return FINE
+    return FINE if result.is_done else FOUND

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
+    """Adds the options of `demo`."""
     parser.add_argument("--dsn", metavar="URL", help="use this server: only a schema of the demo's own is touched")
     parser.add_argument(
         "--rows",
@@ -38,6 +39,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    """Runs `demo` and shows its result. Returns the exit code."""
     from slabrow.demo.data import MOST_READINGS
 
     if options.stop:

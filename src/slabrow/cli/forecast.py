@@ -7,6 +7,7 @@ from slabrow.cli.common import add_common, context, parse_moment
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
+    """Adds the options of `forecast`."""
     parser.add_argument(
         "--exact", action="store_true", help="count the rows instead of estimating them from statistics"
     )
@@ -15,6 +16,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    """Runs `forecast` and shows its result. Returns the exit code."""
     asked = context(options)
     from slabrow.show.forecast import SHOWN, shown
     from slabrow.show.output import show

@@ -10,6 +10,7 @@ KINDS = ("create", "sweep", "detach", "archive", "drop", "adopt", "convert", "ho
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
+    """Adds the options of `history`."""
     parser.add_argument("--kind", action="append", choices=KINDS, default=[], help="only what was done in this way")
     parser.add_argument("--state", choices=("done", "failed", "begun"), help="only what came to this end")
     parser.add_argument("--since", metavar="DAY", help="only what was done from then on")
@@ -18,6 +19,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    """Runs `history` and shows its result. Returns the exit code."""
     asked = context(options)
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.history import SHOWN

@@ -6,6 +6,7 @@ import gc
 import importlib
 import io
 import os
+import re
 import signal
 import sys
 from contextlib import suppress
@@ -13,6 +14,7 @@ from typing import NoReturn, Protocol
 
 from slabrow import __version__
 from slabrow.cli.codes import FINE, STOPPED, WRONG_USAGE
+from slabrow.cli.examples import examples
 from slabrow.core.values.errors import SlabrowError, Stopped, UsageError, nearest
 from slabrow.core.values.one_line import one_line, without_controls
 from slabrow.servers.families import FAMILIES
@@ -35,22 +37,35 @@ COMMANDS = {
 }
 
 EXIT_CODES = """exit codes:
-  0 fine                     3 the server cannot be reached or refuses
-  1 found what was asked for 4 Slabrow refuses to act (a guard)
-  2 wrong usage or layout    5 stopped midway; the same command resumes"""
+  0 fine, or nothing to do
+  1 found something: work that a preview proposes, drift, a finding, a broken limit
+  2 wrong usage: an option, a file, a layout, a table that is not there
+  3 the server cannot be reached, or it refuses
+  4 a guard: Slabrow could do it, and does not
+  5 stopped midway; the same command goes on from there"""
 
 
 class Command(Protocol):
     """What every command's module has."""
 
-    def add_options(self, parser: argparse.ArgumentParser) -> None: ...
+    def add_options(self, parser: argparse.ArgumentParser) -> None:
+        """Adds the options of the command."""
 
-    def run(self, options: argparse.Namespace) -> int: ...
+    def run(self, options: argparse.Namespace) -> int:
+        """Runs the command and shows its result. Returns the exit code."""
 
 
 class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
-        raise UsageError(message, fix=f"see {self.prog} --help")
+        raise UsageError(message, fix=self._nearest_option(message) or f"see {self.prog} --help")
+
+    def _nearest_option(self, message: str) -> str | None:
+        unknown = re.search(r"unrecognized arguments: (--[\w-]+)", message)
+        if unknown is None:
+            return None
+        known = [name for action in self._actions for name in action.option_strings if name.startswith("--")]
+        near = nearest(unknown[1], known)
+        return f"did you mean {near}? {self.prog} --help has all options" if near else None
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -149,6 +164,8 @@ def _as_interrupt(*_: object) -> None:
 
 
 def _run(arguments: list[str]) -> int:
+    if len(arguments) > 1 and arguments[0] == "help":
+        arguments = [arguments[1], "--help"]
     if not arguments or arguments[0] in ("-h", "--help", "help"):
         print(help_text())
         return FINE if arguments else WRONG_USAGE
@@ -166,7 +183,7 @@ def _run(arguments: list[str]) -> int:
     parser = _Parser(
         prog=f"slabrow {name}",
         description=what[0].upper() + what[1:] + ".",
-        epilog=EXIT_CODES,
+        epilog=f"{examples(name)}\n\n{EXIT_CODES}",
         formatter_class=argparse.RawDescriptionHelpFormatter,
         allow_abbrev=False,
     )
@@ -185,8 +202,8 @@ def help_text() -> str:
             "",
             *lines,
             "",
-            "slabrow COMMAND --help shows a command's options. Anything that changes a database",
-            "shows what it would do and stops; --go does it, --script FILE writes it as SQL.",
+            "slabrow help COMMAND shows a command's options and examples. Anything that changes a",
+            "database shows what it would do and stops; --go does it, --script FILE writes it as SQL.",
             "",
             EXIT_CODES,
         ]

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
+    """Adds the options of `prove`."""
     parser.add_argument(
         "--queries",
         metavar="FILE.sql",
@@ -54,6 +55,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    """Runs `prove` and shows its result. Returns the exit code."""
     asked = context(options)
     timeout_ms = parse_wait(options.timeout)
     from slabrow.files.query_file import read_queries
@@ -167,6 +169,6 @@ def _check(options: argparse.Namespace) -> None:
     if options.offline and options.laid_out:
         raise UsageError("--offline and --laid-out exclude each other", fix="keep one")
     if (options.offline or options.laid_out) and options.execute:
-        raise UsageError("nothing can be run before it exists", found="--run", fix="leave --run out")
+        raise UsageError("--run needs a server on which the tables exist", found="--run", fix="leave --run out")
     if (options.offline or options.laid_out) and options.statistics:
         raise UsageError("--statistics asks the server", fix="leave it out with --offline and --laid-out")

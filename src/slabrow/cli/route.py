@@ -15,21 +15,29 @@ if TYPE_CHECKING:
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
+    """Adds the options of `route`."""
     add = parser.add_argument
-    add("values", nargs="*", metavar="VALUE", help="a key; its columns are separated by commas, an empty one is NULL")
+    add(
+        "values",
+        nargs="*",
+        metavar="TABLE VALUE",
+        help="the table, and keys whose columns are separated by commas; an empty column is NULL. No table with --by",
+    )
     add("--values", dest="file", metavar="FILE", help="keys from a CSV file without a header; - for standard input")
     offline = parser.add_argument_group("without a server")
     offline.add_argument("--by", choices=("hash",), help="hash the keys here")
     offline.add_argument("--types", metavar="TYPES", help="the types of the key's columns, such as int8,text")
     offline.add_argument("--parts", metavar="N", type=int, help="how many hash partitions")
     offline.add_argument("--zone", metavar="NAME", help="where a timestamptz without an offset is read, else UTC")
-    add(
-        "--key", metavar="COLUMN[,COLUMN]", help="with --by hash: how the rows of --table would spread by these columns"
-    )
-    add_common(parser, picture=True)
+    add("--key", metavar="COLUMN[,COLUMN]", help="with --by hash: how the rows of TABLE would spread by these columns")
+    add_common(parser, table=False, picture=True)
+    add("--table", metavar="NAME", help="the same as TABLE")
 
 
 def run(options: argparse.Namespace) -> int:
+    """Runs `route` and shows its result. Returns the exit code."""
+    if options.table is None and options.values and (options.by is None or options.key is not None):
+        options.table, *options.values = options.values  # as with every command, the table comes first
     asked = context(options)
     from slabrow.core.values.errors import UsageError
 
@@ -37,7 +45,7 @@ def run(options: argparse.Namespace) -> int:
         return _spread_of_table(options, asked)
     if bool(options.values) == bool(options.file):
         found = "both VALUE … and --values" if options.file else "neither VALUE … nor --values"
-        raise UsageError("there must be one kind of values to route", found=found, fix="give one of them")
+        raise UsageError("the values to route must be given once", found=found, fix="give one of them")
     if options.by is None:
         for name in ("types", "parts", "zone", "picture"):
             if getattr(options, name) is not None:
@@ -54,7 +62,10 @@ def _hashing(options: argparse.Namespace) -> "Hashing":
     from slabrow.work.route import Hashing
 
     if not options.types or options.parts is None:
-        raise UsageError("the keys cannot be hashed yet", fix="give --types int8,text and --parts 16, for example")
+        raise UsageError(
+            "--by hash needs the types of the key and the number of parts",
+            fix="give --types int8,text and --parts 16, for example",
+        )
     if options.table is not None:
         raise UsageError("--by hash needs no table", fix="leave out --table, or leave out --by, --types and --parts")
     if not 1 <= options.parts <= 1 << 20:
@@ -69,7 +80,7 @@ def _offline(options: argparse.Namespace, hashing: "Hashing") -> int:
     from slabrow.work.route import hashed_batches, route_offline
 
     if options.picture is not None:
-        raise UsageError("--picture draws the spread of --values FILE", fix="leave out --format")
+        raise UsageError("--picture draws the spread of --values FILE as text", fix="leave --format out")
     if options.values:
         show(SHOWN, route_offline(hashing, options.values), options.format)
     else:
@@ -101,7 +112,7 @@ def _spread_of_table(options: argparse.Namespace, asked: "Context") -> int:
     if options.by is None or options.parts is None or options.types or options.values or options.file:
         raise UsageError(
             "--key spreads the rows of a table over hash partitions",
-            fix="give --by hash --table NAME --key COLUMN --parts N, and no values or types",
+            fix="give TABLE --by hash --key COLUMN --parts N, and no values or types",
         )
     if not 2 <= options.parts <= 1 << 20:
         raise UsageError(f"--parts {options.parts} is out of range", fix="give 2 to 1048576")

@@ -37,8 +37,8 @@ def unit(options: argparse.Namespace) -> str:
         command += ["--dsn", options.dsn]
     if options.webhook is not None and urlsplit(options.webhook).password is not None:
         raise UsageError(
-            "--webhook holds a password, which does not belong in these files",
-            fix="give an address that needs none, or post from a script of your own",
+            "--webhook holds a password, which must not be written to these files",
+            fix="give an address without a password, or post from a script of your own",
         )
     kept = ("SLABROW_DSN", "PGHOST", "PGPORT", "PGDATABASE", "PGUSER", "PGSERVICE", "PGSSLMODE", "PGPASSFILE")
     environment = [(name, os.environ[name]) for name in kept if name in os.environ and options.dsn is None]
@@ -58,7 +58,7 @@ def _refuse_unkept(options: argparse.Namespace) -> None:
     for name in _OF_THE_MOMENT:
         if getattr(options, name) is not None:
             raise UsageError(
-                f"--{name} is for a run of the moment, and --unit writes files for every hour",
+                f"--{name} is for one run, and --unit writes files that run every hour",
                 fix="leave one of them out",
             )
 
@@ -66,7 +66,7 @@ def _refuse_unkept(options: argparse.Namespace) -> None:
 def _refuse_secret(dsn: str, source: str) -> None:
     if family_of(dsn).holds_secret(dsn):
         raise UsageError(
-            f"{source} holds a password, which does not belong in these files",
+            f"{source} holds a password, which must not be written to these files",
             fix=f"keep it in the password file of the user, and leave it out of {source}",
         )
 

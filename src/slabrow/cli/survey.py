@@ -9,7 +9,7 @@ from slabrow.core.values.errors import UsageError
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("name", nargs="?", metavar="TABLE", help="the table, as schema.table")
+    """Adds the options of `survey`."""
     parser.add_argument(
         "--exact", action="store_true", help="count the rows, in a few scans, instead of asking statistics"
     )
@@ -27,7 +27,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    asked = context(options, options.name)
+    """Runs `survey` and shows its result. Returns the exit code."""
+    asked = context(options)
     from slabrow.core.table.spans import parse_span  # here: what follows costs more than all of `slabrow --help`
     from slabrow.files.writing import check_writable, write_file
     from slabrow.show.output import as_json, show

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
+    """Adds the options of `tend`."""
     parser.add_argument(
         "--check",
         action="store_true",
@@ -58,6 +59,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    """Runs `tend` and shows its result. Returns the exit code."""
     _check(options)
     if options.unit is not None:
         from slabrow.cli.schedule import unit
@@ -234,7 +236,9 @@ def _servers(layout_file: Path, names: list[str]) -> list[tuple[str, str]]:
 
 def _check(options: argparse.Namespace) -> None:
     if options.on and (options.dsn is not None or options.script is not None or options.hold or options.end_hold):
-        raise UsageError("--on names servers, and --dsn, --script and holds mean one", fix="keep one of them")
+        raise UsageError(
+            "--on names several servers; --dsn, --script, --hold and --end-hold are for one", fix="keep one of them"
+        )
     holds = options.hold is not None or options.end_hold is not None
     if holds and (options.script is not None or options.check):
         raise UsageError("a hold is an entry of the ledger", fix="leave --script and --check out; --go writes it")

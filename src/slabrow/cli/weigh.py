@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("table_named", nargs="?", metavar="TABLE", help="the table to weigh layouts for")
+    """Adds the options of `weigh`."""
     source = parser.add_argument_group("the workload")
     source.add_argument(
         "--workload",
@@ -45,7 +45,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    asked = context(options, options.table_named)
+    """Runs `weigh` and shows its result. Returns the exit code."""
+    asked = context(options)
     if options.choose is not None and options.write is None:
         raise UsageError("--choose says which layout --write writes", fix="add --write FILE, or leave --choose out")
     from slabrow.files.costs_file import read_costs, write_costs
@@ -108,7 +109,7 @@ def _wishes(options: argparse.Namespace) -> "Wishes":
 
     parse_zone(options.zone)
     if options.ceiling < 2 or any(parts < 2 for parts in options.parts):
-        raise UsageError("a table of fewer than two partitions is not divided", fix="give 2 or more")
+        raise UsageError("--parts must be at least 2", fix="give 2 or more")
     return Wishes(
         keys=tuple(tuple(part.strip() for part in key.split(",")) for key in options.key),
         bys=tuple(By(by) for by in options.by),
@@ -128,5 +129,5 @@ def parse_size(text: str) -> int:
     power = {"": 0, "k": 1, "m": 2, "g": 3, "t": 4}[(match.group(2) or "").lower()] if match else 0
     size = round(float(match.group(1)) * 1024**power) if match else 0
     if size < 1:
-        raise UsageError(f"{text!r} is no size", fix="write it as 500MB or 20GB")
+        raise UsageError(f"{text!r} is not a size", fix="write it as 500MB or 20GB")
     return size

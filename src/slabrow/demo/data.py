@@ -46,14 +46,17 @@ class Demo:
 
     @property
     def hives(self) -> int:
+        """How many hives there are."""
         return max(200, min(40_000, self.readings // 1_000))
 
     @property
     def events(self) -> int:
+        """How many events there are."""
         return max(1_000, self.readings // 4)
 
     @property
     def inspections(self) -> int:
+        """How many inspections there are."""
         return max(1_000, self.readings // 20)
 
     def tables(self) -> Iterator[Table]:

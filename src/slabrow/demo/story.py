@@ -17,6 +17,8 @@ class StoryStep:
 
 @dataclass(frozen=True, slots=True)
 class Stage:
+    """One stage of the walk: what is said, and the commands that are run."""
+
     title: str
     saying: str
     steps: tuple[StoryStep, ...]
@@ -37,22 +39,39 @@ STAGES = (
         "Some forty ways to lay the readings out, and leaving them as they are, put to the federation's workload: "
         "what each would cost a day, and its price. So small a table is served from memory; the federation expects "
         "a hundred times as many rows, wants to drop old months whole, and takes the months.",
-        (_step("weigh apiary.reading --workload workload.sql --keep P13M --now 2026-03-01 --picture weigh.png"),),
+        (
+            StoryStep(
+                (
+                    *[
+                        "weigh",
+                        "apiary.reading",
+                        "--workload",
+                        "workload.sql",
+                        "--now",
+                        "2026-03-01",
+                        "--picture",
+                        "weigh.png",
+                    ],
+                    "--keep",
+                    "13 months",
+                )
+            ),
+        ),
     ),
     Stage(
         "Forecast",
         "The partitions that the layout file gives, before anything exists.",
-        (_step("forecast --table apiary.reading --now 2026-03-01 --picture forecast.png"),),
+        (_step("forecast apiary.reading --now 2026-03-01 --picture forecast.png"),),
     ),
     Stage(
         "Convert",
         "The plain tables become partitioned ones. Rows are counted and fingerprinted, partition by partition, "
         "before the names are swapped; the old tables stay.",
         (
-            _step("convert --table apiary.reading --now 2026-03-01 --script convert.sql"),
-            _step("convert --table apiary.reading --now 2026-03-01 --pretend --go"),
-            _step("convert --table apiary.coop_event --go"),
-            _step("convert --table apiary.inspection --go"),
+            _step("convert apiary.reading --now 2026-03-01 --script convert.sql"),
+            _step("convert apiary.reading --now 2026-03-01 --pretend --go"),
+            _step("convert apiary.coop_event --go"),
+            _step("convert apiary.inspection --go"),
         ),
     ),
     Stage(
@@ -67,7 +86,6 @@ STAGES = (
             StoryStep(
                 (
                     "route",
-                    "--table",
                     "apiary.reading",
                     "2026-03-01T00:00:00Z",
                     "2026-02-28T23:59:59.999999Z",
@@ -75,8 +93,8 @@ STAGES = (
                     "2031-01-01T00:00:00Z",
                 )
             ),
-            _step("route --table apiary.coop_event 1 5 240"),
-            _step("route --table apiary.inspection A1 C3 H1"),
+            _step("route apiary.coop_event 1 5 240"),
+            _step("route apiary.inspection A1 C3 H1"),
         ),
     ),
     Stage(
@@ -110,23 +128,23 @@ STAGES = (
     Stage(
         "Compare",
         "The same queries on the table as it was and as it is.",
-        (_step("compare --table apiary.reading --with apiary.reading_before --queries workload.sql"),),
+        (_step("compare apiary.reading --with apiary.reading_before --queries workload.sql"),),
     ),
 )
 
 NEXT = (
     "slabrow weigh apiary.coop_event --workload server-log.csv --now 2026-03-01",
     "slabrow survey apiary.coop_event",
-    "slabrow prove --queries workload.sql --run --table apiary.reading",
+    "slabrow prove --queries workload.sql --run apiary.reading",
     "slabrow tend --now 2026-09-01",
     "slabrow census apiary.inspection --exact --format json",
-    "slabrow convert --table apiary.reading --drop-old",
+    "slabrow convert apiary.reading --drop-old",
 )
 
 NEXT_WHEN_PLAIN = (
     "slabrow survey apiary.coop_event",
-    "slabrow forecast --table apiary.reading --now 2026-03-01",
-    "slabrow convert --table apiary.reading --now 2026-03-01",
-    "slabrow convert --table apiary.inspection --script inspection.sql",
+    "slabrow forecast apiary.reading --now 2026-03-01",
+    "slabrow convert apiary.reading --now 2026-03-01",
+    "slabrow convert apiary.inspection --script inspection.sql",
     "slabrow prove --queries workload.sql",
 )

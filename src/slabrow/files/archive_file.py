@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from slabrow.core.table.layout import ArchiveForm
 from slabrow.core.values.errors import Refusal, ServerError, UsageError
+from slabrow.files.extras import require
 from slabrow.files.reading import json_document
 
 if TYPE_CHECKING:
@@ -70,8 +71,11 @@ def write_archive(
     partial   where it is written; path: what it is called once it is whole
     columns   name, type and form of each
     chunks    the rows as `export.stream` gives them
-    Raises Refusal when what was read back is not what was written, OSError when it cannot be written.
+    Raises MissingExtra for Parquet without pyarrow, Refusal when what was read back is not what was written, and
+    OSError when it cannot be written.
     """
+    if form is ArchiveForm.PARQUET:
+        require("parquet")
     write = _write_parquet if form is ArchiveForm.PARQUET else _write_csv
     rows, written = write(partial, columns, chunks)
     _sync(partial)
@@ -111,9 +115,9 @@ def read_manifest(path: Path) -> Manifest:
     document = json_document(path, "manifest", "--from-archive", fix)
     version, digest = document.get("version"), document.pop("digest", None)
     if not isinstance(version, int) or isinstance(version, bool):
-        raise UsageError(f"{path} is no manifest of an archive", fix=fix)
+        raise UsageError(f"{path} is not the manifest of an archive", fix=fix)
     if version > FORMAT_VERSION:
-        raise UsageError(f"{path} was written by a newer Slabrow", found=f"version {version}", fix="use that one")
+        raise UsageError(f"{path} was written by a newer Slabrow", found=f"version {version}", fix="use the newer one")
     if version > 1 and digest != _digest(document):
         raise UsageError(
             f"the manifest {path} was changed since it was written",
@@ -125,7 +129,7 @@ def read_manifest(path: Path) -> Manifest:
         document["columns"] = tuple(tuple(column) for column in document["columns"])
         return Manifest(**document)
     except (ValueError, KeyError, TypeError) as error:
-        raise UsageError(f"{path} is no manifest of an archive", found=str(error), fix=fix) from None
+        raise UsageError(f"{path} is not the manifest of an archive", found=str(error), fix=fix) from None
 
 
 def _check(document: dict[str, Any]) -> None:
@@ -156,6 +160,7 @@ def _digest(document: dict[str, Any]) -> str:
 
 
 def sha256_of(path: Path) -> str:
+    """The SHA-256 of a file's bytes, in hexadecimal."""
     digest = hashlib.sha256()
     with path.open("rb") as file:
         while block := file.read(1 << 20):
@@ -184,6 +189,7 @@ def rows_as_copy(manifest: Manifest, path: Path) -> Iterator[bytes]:
             while block := file.read(1 << 20):
                 yield block
         return
+    require("parquet")
     import pyarrow as pa
     import pyarrow.compute as pc
     import pyarrow.csv

@@ -27,6 +27,7 @@ class ArchivePlace:
 
     @property
     def manifest(self) -> Path:
+        """The path of the manifest."""
         return self.folder / f"{self.stem}.json"
 
     @property
@@ -35,6 +36,7 @@ class ArchivePlace:
         return self.folder / f"{self.stem}.partial"
 
     def file(self, form: ArchiveForm) -> Path:
+        """The path of the archive in this form."""
         return self.folder / f"{self.stem}{_ENDINGS[form]}"
 
 

@@ -25,7 +25,9 @@ class MetricsServer(Collector):
             start_http_server(port, addr=host, registry=registry)
         except OSError as error:
             raise UsageError(
-                f"nobody can be served at {host}:{port}", found=error.strerror or str(error), fix="give another --serve"
+                f"the port {host}:{port} cannot be opened",
+                found=error.strerror or str(error),
+                fix="give another --serve",
             ) from None
 
     def show(self, registry: CollectorRegistry) -> None:
@@ -40,5 +42,7 @@ class MetricsServer(Collector):
 def _parsed(address: str) -> tuple[str, int]:
     host, _, port = address.rpartition(":")
     if not re.fullmatch("[0-9]{1,5}", port) or not 0 < int(port) < 65_536:
-        raise UsageError(f"--serve {address} is no port", fix="write it as 9187, or as 0.0.0.0:9187 for other machines")
+        raise UsageError(
+            f"--serve {address} is not a port", fix="write it as 9187, or as 0.0.0.0:9187 for other machines"
+        )
     return host.strip("[]") or USUAL_HOST, int(port)

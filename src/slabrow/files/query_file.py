@@ -27,6 +27,7 @@ class Limit:
     is_exact: bool = False
 
     def holds(self, touched: int) -> bool:
+        """Whether so many touched partitions are within the limit."""
         return touched == self.most if self.is_exact else touched <= self.most
 
     def __str__(self) -> str:
@@ -63,7 +64,7 @@ def read_queries(path: Path, option: str = "--queries") -> tuple[FileQuery, ...]
 def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:
     """As `read_queries`, from text; name is what messages call it."""
     if "\0" in text:
-        raise UsageError(f"{name} holds a NUL character", fix="it is no text: name a file of SQL")
+        raise UsageError(f"{name} holds a NUL character", fix="it is not a text file: name a file of SQL")
     queries: list[FileQuery] = []
     seen: set[str] = set()
     before = 0  # where the comments above the next statement begin

@@ -33,9 +33,9 @@ def json_document(path: Path, what: str, option: str, fix: str) -> dict[str, Any
         document = json.loads(text)
     except (ValueError, RecursionError) as error:
         found = "brackets are nested too deeply" if isinstance(error, RecursionError) else str(error)
-        raise UsageError(f"the {what} {path} is no JSON", found=found, fix=fix) from None
+        raise UsageError(f"the {what} {path} is not JSON", found=found, fix=fix) from None
     if not isinstance(document, dict):
-        raise UsageError(f"the {what} {path} is no JSON object", found=f"{text[:40]!r}", fix=fix)
+        raise UsageError(f"the {what} {path} is not a JSON object", found=f"{text[:40]!r}", fix=fix)
     return document
 
 

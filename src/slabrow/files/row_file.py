@@ -9,6 +9,7 @@ from typing import Any
 from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Value, parse_value
+from slabrow.files.extras import require
 from slabrow.files.reading import unreadable
 
 MOST_ROWS = 200_000
@@ -55,6 +56,7 @@ def _chosen(header: Sequence[str], columns: Sequence[KeyColumn], path: Path) -> 
 
 
 def _parquet(path: Path, columns: Sequence[KeyColumn]) -> tuple[list[tuple[int, KeyColumn]], Iterable[Sequence[Any]]]:
+    require("parquet")
     import pyarrow.parquet as parquet  # here: it takes as long to import as all the rest
     from pyarrow.lib import ArrowException
 

@@ -24,6 +24,7 @@ class Schedule:
 
     @property
     def line(self) -> str:
+        """The command as one line of a shell."""
         return shlex.join(self.command)
 
 

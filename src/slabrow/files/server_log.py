@@ -158,7 +158,7 @@ def _form(file: TextIO, path: Path) -> Any:
         if _split(line) is not None:
             return _read_stderr
     raise UsageError(
-        f"{path} is no server log that is known here",
+        f"{path} is not a server log in a known format",
         found=f"it begins with {lines[0][:60]!r}" if lines else "it is empty",
         fix="give a csvlog, a jsonlog, a stderr log whose prefix has the time (%m or %t), or a file of SQL",
     )

@@ -13,10 +13,10 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.pruning.predict import Settings
     from slabrow.core.sql.answers import Answers
     from slabrow.core.sql.schema import Schema
-    from slabrow.core.statistics.counted import BucketCounts, CatchAllCount, Extent, LeafCount
     from slabrow.core.statistics.estimates import ColumnStatistics
     from slabrow.core.statistics.facts import TableFacts
     from slabrow.core.table.bounds import Bounds
+    from slabrow.core.table.counted import BucketCounts, CatchAllCount, Extent, LeafCount
     from slabrow.core.table.export_column import ExportColumn
     from slabrow.core.table.relation import ColumnFact, ForeignKeyFact, IndexFact, LeafFact, LeavesTotal, Relation
     from slabrow.core.table.shape import Shape
@@ -38,13 +38,13 @@ class Catalogue(Protocol):
         """Whether there is a schema of that name."""
 
     def relation(self, name: Name) -> Relation:
-        """The relation of that name. Raises ServerError with the nearest names when there is none."""
+        """The relation of that name. Raises UsageError with the nearest names when there is none."""
 
     def tree(self, name: Name, *, with_values: bool = False) -> Tree:
         """A partitioned table and all its partitions, in the order of their bounds.
 
         with_values   also the least and greatest key of each leaf, from its statistics: one query more
-        Raises ServerError when there is no such table, or it is not partitioned.
+        Raises UsageError when there is no such table, or it is not partitioned.
         """
 
     def columns(self, found: Relation) -> tuple[ColumnFact, ...]:

@@ -24,7 +24,7 @@ def family_of(dsn: str) -> "Family":
         if scheme in family.traits.schemes:
             return family
     usual = " or ".join(f"{family.traits.schemes[0]}://" for family in FAMILIES)
-    raise UsageError("the DSN is of no server family that is known", fix=f"begin it with {usual}")
+    raise UsageError("the DSN belongs to no known server family", fix=f"begin it with {usual}")
 
 
 def open_session(dsn: str) -> "Session":

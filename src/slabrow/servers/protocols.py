@@ -66,9 +66,11 @@ class Execution(Protocol):
     def block(self) -> AbstractContextManager[Any]:
         """A transaction; within one, a savepoint."""
 
-    def run(self, sql: str) -> None: ...
+    def run(self, sql: str) -> None:
+        """One statement, whose result is not wanted."""
 
-    def rows(self, sql: str) -> list[tuple[Any, ...]]: ...
+    def rows(self, sql: str) -> list[tuple[Any, ...]]:
+        """All rows of a query."""
 
     def run_with(self, sql: str, values: Sequence[str]) -> None:
         """A statement with the values of its parameters as text."""
@@ -76,7 +78,8 @@ class Execution(Protocol):
     def drop_schema(self, schema: str) -> None:
         """With all that is in it."""
 
-    def load(self, load: Load) -> None: ...
+    def load(self, load: Load) -> None:
+        """Puts the rows of a Load into its table."""
 
     def set_lock_wait(self, milliseconds: int) -> None:
         """For statements outside a transaction block."""
@@ -227,28 +230,36 @@ class Session(Protocol):
     """One open session. Its parts are there from the beginning; each asks the server only when it is called."""
 
     @property
-    def catalogue(self) -> Catalogue: ...
+    def catalogue(self) -> Catalogue:
+        """What the catalogue tells."""
 
     @property
-    def counting(self) -> Counting: ...
+    def counting(self) -> Counting:
+        """What reading rows tells."""
 
     @property
-    def planner(self) -> Planner: ...
+    def planner(self) -> Planner:
+        """What the planner tells of statements."""
 
     @property
-    def archives(self) -> Archives: ...
+    def archives(self) -> Archives:
+        """Rows as a stream."""
 
     @property
-    def execution(self) -> Execution: ...
+    def execution(self) -> Execution:
+        """How changes are sent."""
 
     @property
-    def writer(self) -> Writer: ...
+    def writer(self) -> Writer:
+        """How changes are written."""
 
     @property
-    def traits(self) -> FamilyTraits: ...
+    def traits(self) -> FamilyTraits:
+        """What differs from other families."""
 
     @property
-    def closed(self) -> bool: ...
+    def closed(self) -> bool:
+        """Whether the session has ended, on this side or on the server's."""
 
     @property
     def version(self) -> int:
@@ -259,11 +270,14 @@ class Session(Protocol):
         """Family and version, as in `PostgreSQL 18`."""
 
     @property
-    def database(self) -> str: ...
+    def database(self) -> str:
+        """The name of the database."""
 
-    def ledger(self, schema: str) -> LedgerStore: ...
+    def ledger(self, schema: str) -> LedgerStore:
+        """The ledger in a schema."""
 
-    def fence(self) -> Fence: ...
+    def fence(self) -> Fence:
+        """Which statements may be run in this session."""
 
     def reading(self, doing: str = "read the catalogue") -> AbstractContextManager[None]:
         """A read-only transaction in which the server spells values so that they can be read back."""
@@ -274,20 +288,24 @@ class Session(Protocol):
     def cancel(self, patience_s: float) -> None:
         """Asks the server to end what this session does."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Ends the session."""
 
 
 class PrivateServer(Protocol):
     """A server of our own: for the demo, the tests and scratch work. It ends with the process that started it."""
 
     @property
-    def folder(self) -> Path: ...
+    def folder(self) -> Path:
+        """Where its files are."""
 
     @property
-    def version(self) -> int: ...
+    def version(self) -> int:
+        """The major version."""
 
     @property
-    def dsn(self) -> str: ...
+    def dsn(self) -> str:
+        """How it is reached."""
 
     @property
     def log(self) -> Path:
@@ -321,13 +339,16 @@ class Family(Protocol):
     """One server family."""
 
     @property
-    def private(self) -> PrivateServers: ...
+    def private(self) -> PrivateServers:
+        """Servers of our own."""
 
     @property
-    def traits(self) -> FamilyTraits: ...
+    def traits(self) -> FamilyTraits:
+        """What differs from other families."""
 
     @property
-    def writer(self) -> Writer: ...
+    def writer(self) -> Writer:
+        """How changes are written."""
 
     def open(self, dsn: str) -> Session:
         """Raises UsageError when the DSN cannot be read, ServerError when no server answers or it is too old."""

@@ -4,9 +4,10 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from slabrow.core.values.wording import size
 from slabrow.files.archive_file import Manifest
 from slabrow.show.output import Json, Shown, good, note, plain
-from slabrow.show.words import plural, size
+from slabrow.show.words import plural
 from slabrow.work.adopt import Adopted
 
 if TYPE_CHECKING:

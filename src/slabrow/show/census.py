@@ -5,10 +5,11 @@ from typing import TYPE_CHECKING, Any
 
 from slabrow.core.table.tree import Partition
 from slabrow.core.upkeep.findings import Finding
+from slabrow.core.values.wording import count, size
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held, key_data, key_text
 from slabrow.show.findings import finding_data
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
-from slabrow.show.words import MOST_LINES, count, ends, plural, rows_of, size
+from slabrow.show.words import MOST_LINES, ends, plural, rows_of
 from slabrow.work.census import Census
 
 if TYPE_CHECKING:
@@ -93,6 +94,7 @@ def _text(census: Census, out: "Console") -> None:
 
 
 def print_findings(findings: Sequence[Finding], out: "Console") -> None:
+    """One line a finding."""
     if not findings:
         out.print(good("No findings."))
         return

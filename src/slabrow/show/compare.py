@@ -3,8 +3,8 @@
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from slabrow.core.values.wording import count, milliseconds
 from slabrow.show.output import Json, Shown, bad, heading, note, plain, print_table, table
-from slabrow.show.words import count, milliseconds
 from slabrow.work.compare import Comparison, MedianRun
 
 if TYPE_CHECKING:

@@ -5,10 +5,11 @@ from typing import TYPE_CHECKING, Any
 
 from slabrow.core.table.shape import KeyChange
 from slabrow.core.upkeep.steps import StepReport
+from slabrow.core.values.wording import count, size
 from slabrow.show.forecast import text_partitions
 from slabrow.show.output import Json, Shown, good, heading, note, plain, table
 from slabrow.show.statements import print_statements, transaction_data
-from slabrow.show.words import count, plural, size
+from slabrow.show.words import plural
 from slabrow.work.convert import ConvertResult, DropResult, catch_all_rows
 
 if TYPE_CHECKING:
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
 
 
 def key_change_data(change: KeyChange) -> Json:
+    """A changed key as JSON."""
     return {"name": change.name, "what": change.what, "before": list(change.before), "after": list(change.after)}
 
 
@@ -29,8 +31,8 @@ def print_key_changes(changes: Sequence[KeyChange], out: "Console") -> None:
     if changes:
         note(
             out,
-            "A unique key of a partitioned table must contain the partition key, as each partition can only vouch "
-            "for itself. From now on the server accepts the same old key twice, with different partition keys.",
+            "A unique key of a partitioned table must contain the partition key, because uniqueness is checked inside "
+            "one partition only. From now on the server accepts the same old key twice, with different partition keys.",
         )
 
 

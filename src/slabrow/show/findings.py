@@ -5,4 +5,5 @@ from slabrow.show.output import Json
 
 
 def finding_data(finding: Finding) -> Json:
+    """A finding as JSON."""
     return {"code": finding.code, "text": finding.text, "partition": finding.partition}

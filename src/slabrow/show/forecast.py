@@ -5,10 +5,11 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from slabrow.core.statistics.future_sizes import Expected, Outlook
+from slabrow.core.values.wording import count, size
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.survey import growth_text
-from slabrow.show.words import MOST_LINES, bar, count, ends, plural, size
+from slabrow.show.words import MOST_LINES, bar, ends, plural
 from slabrow.work.forecast import Forecast
 from slabrow.work.layout_preview import LayoutPreview, Sized
 

@@ -5,8 +5,9 @@ from datetime import UTC
 from typing import TYPE_CHECKING, Any
 
 from slabrow.core.upkeep.ledger_entries import LedgerEntry, WrittenEntry
+from slabrow.core.values.wording import count, milliseconds
 from slabrow.show.output import Json, Shown, bad, good, heading, plain, print_table, table
-from slabrow.show.words import count, milliseconds, plural
+from slabrow.show.words import plural
 from slabrow.work.history import History
 
 if TYPE_CHECKING:

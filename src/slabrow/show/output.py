@@ -49,7 +49,7 @@ def show(shown: Shown[Result], result: Result, format_: str) -> None:
             header, rows = shown.rows(result)
             writer = csv.writer(buffer, lineterminator="\n")
             writer.writerow(header)
-            writer.writerows(rows)
+            writer.writerows([_csv_cell(cell) for cell in row] for row in rows)
             sys.stdout.write(buffer.getvalue())
         case _ if sys.stdout.isatty():
             shown.text(result, console())
@@ -61,6 +61,11 @@ def show(shown: Shown[Result], result: Result, format_: str) -> None:
                 shown.text(result, out)
             sys.stdout.write("".join(line.rstrip() + "\n" for line in captured.get().splitlines()))
     sys.stdout.flush()
+
+
+def _csv_cell(cell: Any) -> Any:
+    """Truth values as JSON and SQL spell them."""
+    return str(cell).lower() if isinstance(cell, bool) else cell
 
 
 def as_json(shown: Shown[Result], result: Result) -> str:
@@ -207,6 +212,7 @@ def print_table(out: "Console", lines: Lines, least_needed: Sequence[str] = ()) 
 
 
 def heading(out: "Console", text: str) -> None:
+    """A line in bold."""
     text = one_line(text)
     from rich.cells import cell_len
     from rich.text import Text
@@ -218,14 +224,17 @@ def heading(out: "Console", text: str) -> None:
 
 
 def note(out: "Console", text: str) -> None:
+    """A line in grey."""
     out.print(_styled(text, _GREY))
 
 
 def good(text: str) -> "Text":
+    """Text for what is well."""
     return _styled(text, _GOOD)
 
 
 def bad(text: str) -> "Text":
+    """Text for what is wrong."""
     return _styled(text, _BAD)
 
 

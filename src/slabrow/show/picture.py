@@ -8,9 +8,11 @@ from typing import TYPE_CHECKING
 from slabrow.core.statistics.future_sizes import Expected
 from slabrow.core.table.bounds import CatchAll
 from slabrow.core.values.errors import UsageError
+from slabrow.core.values.wording import count, size
+from slabrow.files.extras import require
 from slabrow.files.writing import check_writable, write_file
 from slabrow.show.bounds import held
-from slabrow.show.words import count, per_span, plural, size
+from slabrow.show.words import per_span, plural
 from slabrow.work.layout_preview import LayoutPreview
 from slabrow.work.survey import Counts, Survey
 
@@ -23,7 +25,9 @@ _MOST_LEVEL = 20  # bars whose notes have room side by side
 
 
 def check_picture(path: str) -> Path:
-    """The path of a picture to write. Raises UsageError for an ending other than .png or .svg."""
+    """The path of a picture to write. Raises UsageError for an ending other than .png or .svg, MissingExtra without
+    Matplotlib."""
+    require("pictures")
     picture = check_writable(path, "--picture")
     if picture.suffix.lower() not in (".png", ".svg"):
         raise UsageError(f"a picture cannot be written as {path}", fix="end its name in .png or .svg")

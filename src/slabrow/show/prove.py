@@ -5,8 +5,9 @@ from typing import TYPE_CHECKING, Any
 
 from slabrow.core.pruning.verdicts import PrunedAt, Verdict
 from slabrow.core.values.one_line import one_line
+from slabrow.core.values.wording import count, milliseconds, share
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, print_table, table
-from slabrow.show.words import bar, count, listed, milliseconds, plural, share
+from slabrow.show.words import bar, listed, plural
 from slabrow.work.proving.proof import NOT_TOUCHED, Measured, Proof, ProveResult
 
 if TYPE_CHECKING:
@@ -265,13 +266,13 @@ def _mistakes(result: ProveResult, out: "Console") -> None:
     if not found:
         return
     out.print()
-    heading(out, "Rows that may not be those that are meant")
+    heading(out, "Conditions that may select other rows than those intended")
     for proof, each in found[:_MOST_REWRITES]:
         out.print(plain(f"  {proof.query.name}   {_cut(each.mistake.fragment)}"))
         rows = "" if each.rows is None else f" ({plural(each.rows, 'row')} here)"
         out.print(bad(f"    {each.mistake.text}{rows}"))
         if each.mistake.instead is not None:
-            out.print(good(f"    meant, perhaps: {_cut(each.mistake.instead)}"))
+            out.print(good(f"    perhaps intended: {_cut(each.mistake.instead)}"))
     if len(found) > _MOST_REWRITES:
         note(out, f"  … {len(found) - _MOST_REWRITES} more, in json")
 
@@ -284,12 +285,17 @@ def _crowded(result: ProveResult, out: "Console") -> None:
         times = f"planning {milliseconds(each.planning_ms)}, executing {milliseconds(each.execution_ms)}"
         out.print(plain(f"  {listed(each.queries, 8)}: together {times}."))
         if each.sensible is not None and each.gains:
-            words = f"{plural(each.total, 'partition')} are too many for these queries: at most {count(each.sensible)}"
-            out.print(bad(f"  {words} would be sensible."))
+            words = f"planning costs more than running: use {count(each.sensible)} partitions or fewer"
+            out.print(bad(f"  Of {plural(each.total, 'partition')} {words}."))
         elif not each.gains:
-            out.print(bad("  None of these queries gains by the partitions: keep as few as retiring old rows needs."))
+            out.print(
+                bad(
+                    "  None of these queries reads less because of the partitions: keep only as many as retiring "
+                    "old rows needs."
+                )
+            )
         else:
-            out.print(plain("  For all queries together their number is not at fault."))
+            out.print(plain("  For all queries together the number of partitions is not the cause."))
 
 
 def _reasons(result: ProveResult, out: "Console") -> None:
@@ -346,7 +352,7 @@ def _costliest(result: ProveResult, out: "Console") -> None:
         return
     found.sort(key=lambda proof: -proof.query.weight * max(1, proof.all_rows))
     out.print()
-    heading(out, "What costs most of what reads every partition")
+    heading(out, "The most expensive queries that read every partition")
     lines = table("", "runs a day", "partitions a day", "query", right=("runs a day", "partitions a day"))
     for proof in found[:_MOST_COSTLY]:
         a_day = count(round(proof.query.weight * proof.total))
@@ -404,7 +410,7 @@ def _summary(result: ProveResult, out: "Console") -> None:
     limits = [proof for proof in result.proofs if proof.is_ok is not None]
     broken = sum(proof.is_ok is False for proof in limits)
     saved = (
-        "how many rows that saves is not known here."
+        "how many rows this saves is not known."
         if result.read_share is None
         else f"weighted by runs a day, the workload reads partitions with {share(result.read_share)} of the rows "
         "that it would read without pruning."
@@ -415,9 +421,11 @@ def _summary(result: ProveResult, out: "Console") -> None:
         note(out, "Blocks: found in memory + read into it.")
     same, more, fewer = result.predictions
     if any(proof.planned is not None for proof in result.proofs):
-        out.print(plain(f"Predicted from the SQL and the bounds alone: the plan's leaves for {same}, more for {more}."))
+        out.print(
+            plain(f"The prediction was exact for {plural(same, 'query', 'queries')}, too high for {count(more)}.")
+        )
     if fewer:
-        out.print(bad(f"For {fewer} fewer were predicted than the server plans: that is a fault, please report it."))
+        out.print(bad(f"For {fewer} the prediction was too low: that is a fault of Slabrow, please report it."))
     if result.unchecked:
         out.print(bad(f"{plural(len(result.unchecked), 'limit')} could not be checked: that is a failure."))
     if limits:

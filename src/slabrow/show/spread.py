@@ -5,8 +5,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.core.hashing.spread import POWERS, Spread, SpreadCounter
+from slabrow.core.values.wording import count, share, size
 from slabrow.show.output import heading, note, plain, print_table, table
-from slabrow.show.words import MOST_LINES, bar, count, ends, plural, share, size
+from slabrow.show.words import MOST_LINES, bar, ends, plural
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -20,6 +20,7 @@ def statement_texts(transactions: Iterable[Transaction]) -> list[str]:
 
 
 def transaction_data(transactions: Iterable[Transaction]) -> list[Json]:
+    """Transactions as JSON."""
     return [
         {"purpose": transaction.purpose, "atomic": transaction.is_atomic, "statements": statement_texts([transaction])}
         for transaction in transactions

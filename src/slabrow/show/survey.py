@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING, Any
 from slabrow.core.statistics.row_growth import Growth
 from slabrow.core.table.bounds import Listed, Range
 from slabrow.core.values.key_values import Value, spell
+from slabrow.core.values.wording import count, share, size
 from slabrow.core.weighing.ages import Ages
 from slabrow.show.bounds import held, key_data, value_data
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
-from slabrow.show.words import bar, count, per_span, plural, rows_of, share, size
+from slabrow.show.words import bar, per_span, plural, rows_of
 from slabrow.work.survey import Bucket, Counts, Survey, SurveyedColumn
 
 if TYPE_CHECKING:

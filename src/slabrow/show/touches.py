@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING
 
 from slabrow.core.pruning.verdicts import PrunedAt
 from slabrow.core.values.errors import UsageError
+from slabrow.core.values.wording import share
 from slabrow.show.picture import INK, WARM, new_figure, save
-from slabrow.show.words import plural, share
+from slabrow.show.words import plural
 from slabrow.work.proving.proof import Proof, ProveResult
 
 if TYPE_CHECKING:

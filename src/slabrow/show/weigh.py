@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING, Any
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.spans import Span, Unit
 from slabrow.core.values.method import By
+from slabrow.core.values.wording import count, milliseconds, share, size
 from slabrow.core.weighing.weighing import SMALL, Weighed
 from slabrow.core.weighing.windows import WindowRule
 from slabrow.core.weighing.workload import Workload
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
-from slabrow.show.words import count, plural, size
+from slabrow.show.words import plural
 from slabrow.work.weighing.weigh import Weighing
 
 if TYPE_CHECKING:
@@ -161,9 +162,9 @@ def _text(weighing: Weighing, out: "Console") -> None:
             size(weighed.largest),
             f"{weighed.touched_mean:.1f}",
             f"{weighed.touched_p95:.0f}",
-            f"{weighed.read_share:.0%}",
+            f"{share(weighed.read_share)}",
             f"{weighed.planning_ms:.2f} ms",
-            _time(weighed.ms),
+            milliseconds(weighed.ms),
         )
     print_table(out, lines, ("95 %", "planning", "largest"))
     left = len(verdict.ranked) - len(_to_show(verdict.ranked))
@@ -195,7 +196,7 @@ def _partitions(weighed: Weighed) -> str:
     """Now, and once `keep` is reached where that is another number."""
     if weighed.partitions_kept == weighed.partitions:
         return count(weighed.partitions)
-    return f"{count(weighed.partitions)}, then {count(weighed.partitions_kept)}"
+    return f"{count(weighed.partitions)} now, {count(weighed.partitions_kept)} later"
 
 
 def _to_show(ranked: Sequence[Weighed]) -> list[tuple[int, Weighed]]:
@@ -208,8 +209,8 @@ def _window_text(rule: WindowRule, layout: Layout | None) -> str:
     span = layout.span if layout is not None else None
     usual, widest = _width(rule.usual, layout), _width(rule.widest, layout)
     text = (
-        f"{rule.share:.0%} of the queries ask for a window; 95 % of these are no wider than {usual} and touch at most "
-        f"{plural(rule.most_usual, 'partition')} of {span}"
+        f"{share(rule.share)} of the queries ask for a window; 95 % of these are no wider than {usual} and touch "
+        f"at most {plural(rule.most_usual, 'partition')} of {span}"
     )
     if rule.widest != rule.usual:
         text += f"; the widest, {widest}, at most {rule.most_widest}"
@@ -228,18 +229,17 @@ def _width(steps: int, layout: Layout | None) -> str:
     return f"{hours / 24:.3g} days"
 
 
-def _time(milliseconds: float) -> str:
-    if milliseconds < 1_000:
-        return f"{milliseconds:.0f} ms"
-    return f"{milliseconds / 1_000:.1f} s" if milliseconds < 600_000 else f"{milliseconds / 60_000:.0f} min"
-
-
 def _notes(weighing: Weighing) -> Iterable[str]:
     workload, read = weighing.workload, weighing.read
     how = f"measured on this {weighing.product}" if weighing.is_measured else "with its default constants"
     more = "" if weighing.is_measured else "; --calibrate measures this server's"
     yield f"`a day`: planning, running and, with --keep, retiring, as the cost model has it ({how}{more})."
-    yield "`touched`: the partitions that a query reads, on average; `blocks`: against the table as it is."
+    yield (
+        "`touched`: the partitions that a query reads, on average; `95 %`: what 95 of 100 queries do not exceed; "
+        "`blocks`: against the table as it is."
+    )
+    if any(each.partitions_kept != each.partitions for each in weighing.verdict.ranked):
+        yield "`partitions`: with the rows of today, and later, once `keep` is reached and old ones have left."
     if read.unread:
         first = read.unread[0].text[:60]
         yield f"{plural(len(read.unread), 'shape')} could not be understood, and count for nothing: {first}"

@@ -11,41 +11,6 @@ if TYPE_CHECKING:
 Item = TypeVar("Item")
 
 
-def count(number: float | None) -> str:
-    """1234567 → `1,234,567`; None → `–`."""
-    return "–" if number is None else f"{number:,.0f}"
-
-
-_SIZES = ("bytes", "kB", "MB", "GB", "TB", "PB")
-
-
-def size(bytes_: float | None) -> str:
-    """Bytes in steps of 1024, with the server's own unit names: `8192 bytes`, `24 MB`."""
-    if bytes_ is None:
-        return "–"
-    step = 0
-    while bytes_ >= 10_240 and step < len(_SIZES) - 1:
-        bytes_ /= 1024
-        step += 1
-    return f"{bytes_:,.0f} {_SIZES[step]}"
-
-
-def share(part: float | None) -> str:
-    """0.0123 → `1.2 %`; what is less than a tenth of a percent and not nothing stays visible."""
-    if part is None:
-        return "–"
-    if 0 < part < 0.001:
-        return "< 0.1 %"
-    return f"{part * 100:.1f} %" if part < 0.0995 else f"{part * 100:.0f} %"
-
-
-def milliseconds(duration: float | None) -> str:
-    """Milliseconds with two digits that matter."""
-    if duration is None:
-        return "–"
-    return f"{duration:,.0f} ms" if duration >= 10 else f"{duration:.2g} ms" if duration >= 1 else f"{duration:.2f} ms"
-
-
 def rows_of(number: int | None, is_exact: bool) -> str:
     """`1,234 rows` when counted, `about 1,234 rows` when estimated."""
     if number is None:

@@ -4,8 +4,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from slabrow.core.statistics.counted import LeafCount
 from slabrow.core.table.bounds import Range
+from slabrow.core.table.counted import LeafCount
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.findings import Finding, findings
 from slabrow.core.values.errors import UsageError
@@ -42,7 +42,7 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
     """
     earlier = _read_counts(against) if against else None
     if earlier is not None and not exact:
-        raise UsageError("--against compares counts", fix="add --exact, so that the rows are counted")
+        raise UsageError("--against compares counted rows", fix="add --exact, so that the rows are counted")
     with context.connected() as session:
         tree = session.catalogue.tree(table, with_values=not exact)
         if exact:

@@ -40,6 +40,7 @@ class ComparedQuery:
 
     @property
     def has_same_rows(self) -> bool:
+        """Whether both tables return the same rows, in any order."""
         return (self.before.rows, self.before.print) == (self.after.rows, self.after.print)
 
 

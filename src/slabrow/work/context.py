@@ -80,6 +80,7 @@ class Context:
 
     @contextmanager
     def connected(self) -> Iterator[Session]:
+        """A session that is closed at the end."""
         session = open_session(self.dsn)
         try:
             yield session

@@ -47,6 +47,7 @@ class ConvertResult:
 
     @property
     def transactions(self) -> tuple[Transaction, ...]:
+        """What a script holds."""
         return tuple(step.transaction for step in self.work.steps)
 
 

@@ -29,11 +29,11 @@ def forecast(context: Context, layout: Layout, *, exact: bool, until: datetime |
     """See `preview`. Changes nothing.
 
     until   a day to come; the rows of that day follow from the growth that the statistics show
-    Raises UsageError when that day is not to come, or the statistics show no growth along time.
+    Raises UsageError when that day is not in the future, or the statistics show no growth along time.
     """
     if until is not None and until <= context.now:
         raise UsageError(
-            f"--until {until.date()} is not to come",
+            f"--until {until.date()} is not in the future",
             found=f"it is taken to be {context.now.date()}",
             fix="name a later day",
         )
@@ -43,8 +43,8 @@ def forecast(context: Context, layout: Layout, *, exact: bool, until: datetime |
         trend = _growth(session, layout)
         if layout.by is By.RANGE and not _is_along(layout, trend):
             raise UsageError(
-                f"what comes of {layout.table} by then cannot be told",
-                found=f"its rows come along {trend.column}, and the layout divides by {layout.key[0]}",
+                f"the rows of {layout.table} on that day cannot be estimated",
+                found=f"new rows come in the order of {trend.column}, and the layout divides by {layout.key[0]}",
                 fix="leave --until out, or divide by that column",
             )
         seen = preview(replace(context, now=until), session, layout, exact=exact)
@@ -72,8 +72,8 @@ def _growth(session: Session, layout: Layout) -> Growth:
         if trend is not None:
             return trend
     raise UsageError(
-        f"nothing is known of how {found.spelling} grows",
-        found="no time column with statistics lies in the order of its rows",
+        f"the growth of {found.spelling} is not known",
+        found="it has no time column whose statistics follow the order of its rows",
         fix=f"run ANALYZE {found.spelling}, or leave --until out",
     )
 

@@ -16,7 +16,7 @@ from slabrow.core.table.relation import ColumnFact, ForeignKeyFact, IndexFact, L
 from slabrow.core.table.spans import Grid, Span, Unit, fits
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.planned_partitions import MOST_PARTITIONS, slots
-from slabrow.core.values.errors import ServerError, UsageError
+from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Edge, Far, Value, as_moment
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
@@ -98,7 +98,7 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
     with context.connected() as session, session.reading(f"survey {table}"):
         found = session.catalogue.relation(table)
         if not found.kind.holds_rows:
-            raise ServerError(
+            raise UsageError(
                 f"{found.spelling} cannot be surveyed",
                 found=f"it is a {found.kind}",
                 fix="name the table that holds the rows",
@@ -301,6 +301,7 @@ def _by_period(session: Session, found: Relation, surveyed: SurveyedColumn, grid
 
 
 def periods(grid: Grid, low: Value, high: Value, column: str) -> list[Range]:
+    """The periods of a grid from one value to another. Raises UsageError when they are too many."""
     first, last = grid.index(low), grid.index(high)
     if last - first >= MOST_PARTITIONS:
         raise UsageError(

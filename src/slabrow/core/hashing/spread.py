@@ -18,18 +18,22 @@ class Spread:
 
     @property
     def parts(self) -> int:
+        """How many hash partitions there are."""
         return len(self.rows)
 
     @property
     def mean(self) -> float:
+        """Rows of a partition on average."""
         return sum(self.rows) / len(self.rows)
 
     @property
     def largest(self) -> int:
+        """Rows of the fullest partition."""
         return max(self.rows)
 
     @property
     def empty(self) -> int:
+        """How many partitions got no row."""
         return self.rows.count(0)
 
     @property

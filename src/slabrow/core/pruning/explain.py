@@ -19,6 +19,7 @@ class Explanation:
 
     @property
     def text(self) -> str:
+        """The reason as one sentence."""
         return SENTENCES[self.reason]
 
 

@@ -47,6 +47,7 @@ class OutputColumns(ABC):
         """The CTEs that a statement sees: those of the blocks around it and its own."""
 
     def table_name(self, node: exp.Table) -> Name | None:
+        """The table that a name in FROM means; None for a function or a CTE, or when it is not known."""
         if not isinstance(node.this, exp.Identifier):
             return None
         schema = node.args.get("db")

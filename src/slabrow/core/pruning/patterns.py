@@ -75,11 +75,15 @@ class Since:
 
 @dataclass(frozen=True, slots=True)
 class AllOf:
+    """AND."""
+
     parts: tuple["Pattern", ...]
 
 
 @dataclass(frozen=True, slots=True)
 class AnyOf:
+    """OR."""
+
     parts: tuple["Pattern", ...]
     fragment: str = field(default="", compare=False)
 

@@ -51,6 +51,7 @@ class PlanReading:
 
     @property
     def blocks(self) -> int | None:
+        """Blocks touched, in memory or not; None when the query was not executed."""
         return None if self.hit is None or self.read is None else self.hit + self.read
 
 

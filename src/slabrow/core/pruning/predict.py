@@ -11,7 +11,6 @@ from slabrow.core.pruning.key_conditions import NOTHING, All, Condition
 from slabrow.core.pruning.planned_statement import PlannedStatement, TableOccurrence
 from slabrow.core.pruning.pruner import Pruner, Touched
 from slabrow.core.pruning.queries import read_statement
-from slabrow.core.rewriting.statement_rewrites import Rewriting, rewritten
 from slabrow.core.sql.answers import Answers
 from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.schema import Schema
@@ -97,16 +96,6 @@ class Predictor:
             each for _, condition in self._conditions(statement, around) for each in explained(self.tree, condition)
         ]
         return tuple(dict.fromkeys(found))
-
-    def rewrite(self, sql: str, around: Surroundings) -> Rewriting:
-        """The statement in other words that leave out more, as far as is known here, and those that are not equal."""
-        before = self.touched(sql, around)
-        found = rewritten(sql, self.tree.table, self.schema, self.tree.key, around, self.tree.by)
-        if before is None or found.rewrite is None:
-            return found
-        after = self.touched(found.rewrite.sql, around)
-        is_better = after is not None and len(after.started) < len(before.started)
-        return found if is_better else Rewriting(None, found.unequal)
 
     def at(self, place: TableOccurrence, condition: Condition) -> Touched:
         """What one place at which the table is named touches."""

@@ -218,5 +218,6 @@ class Qualifier:
 
 
 def where_of(select: exp.Select) -> list[exp.Expression]:
+    """The condition of WHERE; None without one."""
     where = select.args.get("where")
     return conjuncts(where.this) if where is not None else []

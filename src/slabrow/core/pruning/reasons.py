@@ -4,6 +4,8 @@ from enum import StrEnum
 
 
 class Reason(StrEnum):
+    """Why a condition does not leave out partitions: the code that scripts see."""
+
     NO_CONDITION = "no_condition"
     FUNCTION_ON_KEY = "function_on_key"
     ARITHMETIC_ON_KEY = "arithmetic_on_key"

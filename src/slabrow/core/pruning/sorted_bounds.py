@@ -81,6 +81,7 @@ class SortedBounds:
         raise NotImplementedError
 
     def steps(self, clauses: Clauses) -> Sequence[Kept]:
+        """The pruning steps that conditions on the key give: each keeps some bounds, and all of them hold."""
         raise NotImplementedError
 
     def knows(self, place: int, value: Value) -> bool:
@@ -189,9 +190,11 @@ class _RangeBounds(SortedBounds):
 
     def takes(self, place: int, operator: str) -> bool:
         # Beyond a column that cannot be ordered nothing can be searched for.
+        """Whether a key column at this place can be used with this operator."""
         return operator != "<>" and all(self._is_ordered[: place + 1])
 
     def steps(self, clauses: Clauses) -> Sequence[Kept]:
+        """The pruning steps that conditions on the key give: each keeps some bounds, and all of them hold."""
         if clauses.nulls:
             return (Kept(0, False, True),)
         steps = list(self._comparisons(clauses.tests))
@@ -331,6 +334,7 @@ class _ListBounds(SortedBounds):
         self.everything = Kept(self._all, True, True)
 
     def takes(self, place: int, operator: str) -> bool:
+        """Whether a key column at this place can be used with this operator."""
         return self._is_known if operator in ("=", "<>") else self._is_ordered
 
     def knows(self, place: int, value: Value) -> bool:
@@ -342,6 +346,7 @@ class _ListBounds(SortedBounds):
         return rank
 
     def steps(self, clauses: Clauses) -> Sequence[Kept]:
+        """The pruning steps that conditions on the key give: each keeps some bounds, and all of them hold."""
         if clauses.nulls:
             return (Kept(0, True, self.null_home is None),)
         tests = clauses.tests.get(0, ())
@@ -390,9 +395,11 @@ class HashBounds(SortedBounds):
         self.everything = Kept(bits(0, self._modulus - 1))
 
     def takes(self, place: int, operator: str) -> bool:
+        """Whether a key column at this place can be used with this operator."""
         return operator == "=" and (self._types is not None or self._asked is not None)
 
     def steps(self, clauses: Clauses) -> Sequence[Kept]:
+        """The pruning steps that conditions on the key give: each keeps some bounds, and all of them hold."""
         columns: list[list[str | None]] = [
             [spell(test.value) for test in clauses.tests.get(place, ())] or ([None] if place in clauses.nulls else [])
             for place in range(self._width)

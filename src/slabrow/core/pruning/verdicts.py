@@ -4,6 +4,8 @@ from enum import StrEnum
 
 
 class Verdict(StrEnum):
+    """How many of its leaves a query touches, in one word."""
+
     NONE = "none"
     ONE = "one"
     FEW = "few"

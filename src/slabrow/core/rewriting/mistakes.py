@@ -31,6 +31,8 @@ from slabrow.core.values.periods import beginning, following
 
 
 class Slip(StrEnum):
+    """The kinds of silent mistakes: the code that scripts see."""
+
     END_OF_DAY = "end_of_day"
     BARE_DATE_END = "bare_date_end"
     END_TAKEN_TWICE = "end_taken_twice"

@@ -13,6 +13,7 @@ from typing import Any
 import sqlglot
 from sqlglot import exp
 
+from slabrow.core.pruning.predict import Predictor
 from slabrow.core.rewriting.condition_rewrites import Mender, Refused
 from slabrow.core.sql.clauses import conjuncts, folded
 from slabrow.core.sql.constant_values import Surroundings
@@ -177,3 +178,15 @@ def _apart(parsed: exp.Expression, table: Name, schema: Schema, key: dict[str, K
         after = " UNION ALL ".join(f"… {column} = {value}" for value in values)
         return Rewrite(" UNION ALL ".join(arms), (before,), (after,), ("one SELECT for each value",))
     return None
+
+
+def better_words(predictor: Predictor, sql: str, around: Surroundings) -> Rewriting:
+    """The statement in other words that leave out more leaves, if any are known, and words that are not equal."""
+    before = predictor.touched(sql, around)
+    tree = predictor.tree
+    found = rewritten(sql, tree.table, predictor.schema, tree.key, around, tree.by)
+    if before is None or found.rewrite is None:
+        return found
+    after = predictor.touched(found.rewrite.sql, around)
+    is_better = after is not None and len(after.started) < len(before.started)
+    return found if is_better else Rewriting(None, found.unequal)

@@ -81,6 +81,7 @@ class Answers:
         return known.get(text)
 
     def place(self, asked: HashPlace) -> int | None:
+        """Where a value lies among the other values of its order; None when nobody has asked or answered."""
         if asked not in self.places:
             self.asked_places.add(asked)
         return self.places.get(asked)

@@ -72,6 +72,7 @@ class Surroundings:
     _parsed: dict[str, Any] = field(default_factory=dict, compare=False)
 
     def literal(self, node: exp.Literal) -> str:
+        """The value of a marked literal in this run."""
         text = str(node.this)
         if self.literals:
             if text.startswith(MARK):
@@ -101,6 +102,7 @@ class Surroundings:
 
 
 def parameter_number(node: exp.Expression) -> int | None:
+    """The number of a parameter such as $2; None for anything else."""
     inner = node.this
     text = str(inner.name if isinstance(inner, exp.Expression) else inner)
     return int(text) if text.isdecimal() and len(text) < 6 else None

@@ -251,6 +251,7 @@ def comes_twice(wall: datetime, zone: ZoneInfo) -> bool:
 
 
 def is_fold(wall: datetime, zone: ZoneInfo) -> bool:
+    """Whether a wall-clock moment is skipped when the clocks go forward."""
     return len({wall.replace(tzinfo=zone, fold=fold).utcoffset() for fold in (0, 1)}) > 1
 
 
@@ -262,6 +263,7 @@ def instant(wall: datetime, zone: ZoneInfo) -> datetime:
 
 
 def convert(constant: Constant, kind: Kind, around: Surroundings) -> Constant:
+    """A constant as a value of another kind. Raises NotKnown where the server's conversion is not known here."""
     value, when = constant.value, constant.when
     if isinstance(value, Edge):
         return constant

@@ -14,8 +14,8 @@ from slabrow.core.sql.constant_values import NotKnown, Null, Surroundings
 from slabrow.core.sql.constants import evaluate
 from slabrow.core.sql.key_constants import as_key
 from slabrow.core.sql.schema import Schema
-from slabrow.core.statistics.facts import IndexFacts
 from slabrow.core.table.bounds import Bounds, CatchAll, Hashed, Listed, Range, normal_end
+from slabrow.core.table.relation import IndexShape
 from slabrow.core.table.tree import Division, KeyColumn, Partition, Tree, in_order
 from slabrow.core.values.errors import UsageError, nearest
 from slabrow.core.values.key_values import Edge, Kind, Opaque, Value, kind_of
@@ -45,7 +45,7 @@ class Definition:
 
     name: Name
     columns: dict[str, KeyColumn]
-    indexes: list[IndexFacts] = field(default_factory=list)
+    indexes: list[IndexShape] = field(default_factory=list)
     by: By | None = None
     key_nodes: tuple[exp.Expression, ...] = ()
     parent: Name | None = None
@@ -265,7 +265,7 @@ def _name(table: exp.Table) -> Name:
 
 def _table(schema: exp.Schema) -> Definition:
     columns: dict[str, KeyColumn] = {}
-    indexes: list[IndexFacts] = []
+    indexes: list[IndexShape] = []
     keyed: set[str] = set()
     for each in schema.expressions:
         if isinstance(each, exp.ColumnDef):
@@ -290,14 +290,14 @@ def _table(schema: exp.Schema) -> Definition:
                 collation=collation,
             )
             if is_key or any(isinstance(kind, exp.UniqueColumnConstraint) for kind in kinds):
-                indexes.append(IndexFacts(f"{name}_key", (name,), True, is_key))
+                indexes.append(IndexShape(f"{name}_key", (name,), True, is_key))
         elif (key := each.find(exp.PrimaryKey)) is not None:
             names = _column_names(key.expressions)
             keyed |= set(names)
-            indexes.append(IndexFacts("primary_key", names, True, True))
+            indexes.append(IndexShape("primary_key", names, True, True))
         elif (unique := each.find(exp.UniqueColumnConstraint)) is not None and isinstance(unique.this, exp.Schema):
             names = _column_names(unique.this.expressions)
-            indexes.append(IndexFacts("_".join((*names, "key")), names, True))
+            indexes.append(IndexShape("_".join((*names, "key")), names, True))
     for name in keyed & columns.keys():
         column = columns[name]
         columns[name] = replace(column, not_null=True)
@@ -335,7 +335,7 @@ def _index(statement: exp.Create, found: dict[Name, Definition]) -> None:
     is_partial = params.args.get("where") is not None
     name = folded(index.this) if isinstance(index.this, exp.Identifier) else "_".join(names)
     found[_name(table)].indexes.append(
-        IndexFacts(
+        IndexShape(
             name=name,
             columns=names,
             is_unique=bool(statement.args.get("unique")),
@@ -353,4 +353,4 @@ def _altered(statement: exp.Alter, found: dict[Name, Definition]) -> None:
     definition = found[_name(statement.this)]
     for key in statement.find_all(exp.PrimaryKey):
         names = _column_names(key.expressions)
-        definition.indexes.append(IndexFacts("primary_key", names, True, True))
+        definition.indexes.append(IndexShape("primary_key", names, True, True))

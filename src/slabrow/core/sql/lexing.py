@@ -12,6 +12,8 @@ from enum import Enum, auto
 
 
 class Piece(Enum):
+    """The kinds of lexemes."""
+
     WORD = auto()  # a key word or a name without quotes
     NAME = auto()  # a name in quotes
     TEXT = auto()  # a literal in quotes of any kind

@@ -93,7 +93,7 @@ def read_literals(text: str) -> tuple[str, ...]:
         while reader.takes(","):
             found.append(reader.literal())
     except RecursionError:
-        raise UsageError("a parameter is no literal", found="brackets are nested too deeply", fix=_FIX) from None
+        raise UsageError("a parameter is not a literal", found="brackets are nested too deeply", fix=_FIX) from None
     if reader.is_at_end():
         return tuple(found)
     raise reader.wrong()
@@ -111,7 +111,7 @@ class _Reader:
 
     def wrong(self) -> UsageError:
         here = "the end" if self.is_at_end() else repr(self._waiting[self._at].text[:40])
-        return UsageError("a parameter is no literal", found=f"at {here}", fix=_FIX)
+        return UsageError("a parameter is not a literal", found=f"at {here}", fix=_FIX)
 
     def takes(self, text: str) -> bool:
         if not self.is_at_end() and self._waiting[self._at].text.lower() == text:

@@ -73,10 +73,12 @@ class ColumnStatistics:
 
     @property
     def low(self) -> Value | None:
+        """The least value that the statistics show; None without any."""
         return _extreme([*(value for value, _ in self.common), *self.histogram], least=True)
 
     @property
     def high(self) -> Value | None:
+        """The greatest value that the statistics show; None without any."""
         return _extreme([*(value for value, _ in self.common), *self.histogram], least=False)
 
     @property

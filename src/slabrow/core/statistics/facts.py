@@ -4,20 +4,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from slabrow.core.statistics.estimates import ColumnStatistics
+from slabrow.core.table.relation import IndexShape
 from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.names import Name
-
-
-@dataclass(frozen=True, slots=True)
-class IndexFacts:
-    """An index as the planner sees it. columns: names in order, "" for an expression."""
-
-    name: str
-    columns: tuple[str, ...]
-    is_unique: bool = False
-    is_primary: bool = False
-    bytes: int = 0
-    is_partial: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,7 +30,7 @@ class TableFacts:
     index_bytes: int
     columns: Mapping[str, KeyColumn]
     statistics: Mapping[str, ColumnStatistics]
-    indexes: tuple[IndexFacts, ...] = ()
+    indexes: tuple[IndexShape, ...] = ()
     referenced_by: tuple[tuple[str, tuple[str, ...]], ...] = ()
     cache_bytes: int = 4 << 30
     block_bytes: int = 8192
@@ -55,8 +44,10 @@ class TableFacts:
 
     @property
     def blocks(self) -> int:
+        """The blocks of the rows, without indexes."""
         return max(1, self.heap_bytes // self.block_bytes)
 
     @property
     def bytes(self) -> int:
+        """Rows and indexes together."""
         return self.heap_bytes + self.index_bytes

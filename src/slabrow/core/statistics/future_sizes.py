@@ -40,14 +40,17 @@ class Outlook:
 
     @property
     def rows(self) -> int:
+        """Rows of all partitions together, as expected."""
         return sum(each.rows for each in self.expected)
 
     @property
     def low(self) -> int:
+        """The lower end of the 95 % interval of `rows`."""
         return sum(each.low for each in self.expected)
 
     @property
     def high(self) -> int:
+        """The upper end of the 95 % interval of `rows`."""
         return sum(each.high for each in self.expected)
 
 

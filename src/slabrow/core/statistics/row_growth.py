@@ -41,6 +41,7 @@ class Growth:
 
     @property
     def rows_a_month(self) -> float:
+        """New rows in thirty days."""
         return self.rows_a_day * 365.25 / 12
 
     @property

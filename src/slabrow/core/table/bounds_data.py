@@ -38,7 +38,7 @@ def bounds_from_data(data: object, kinds: tuple[Kind, ...]) -> Bounds:
         case {"modulus": int(modulus), "remainder": int(remainder), **more} if not more and 0 <= remainder < modulus:
             return Hashed(modulus, remainder)
         case _:
-            raise UsageError("these are no bounds of a partition", found=repr(data)[:80])
+            raise UsageError("these are not the bounds of a partition", found=repr(data)[:80])
 
 
 def _key_data(key: Key | None) -> list[Any] | None:
@@ -65,5 +65,5 @@ def _end(data: object, kind: Kind) -> Value:
 
 def _value(data: object, kind: Kind) -> Value:
     if not isinstance(data, str):
-        raise UsageError("a value of a bound is no text", found=repr(data)[:80])
+        raise UsageError("a value of a bound is not text", found=repr(data)[:80])
     return parse_value(data, kind)

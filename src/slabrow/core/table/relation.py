@@ -52,10 +52,12 @@ class Relation:
 
     @property
     def bytes(self) -> int:
+        """All of its bytes."""
         return self.heap_bytes + self.index_bytes + self.toast_bytes
 
     @property
     def is_partitioned(self) -> bool:
+        """Whether it is a partitioned table."""
         return self.kind is RelationKind.PARTITIONED
 
 
@@ -69,6 +71,7 @@ class ColumnFact:
 
     @property
     def kind(self) -> Kind:
+        """The kind of its values."""
         return kind_of(self.type_name)
 
     def as_key(self) -> KeyColumn:
@@ -132,3 +135,15 @@ class LeavesTotal:
     toast_bytes: int
     unanalysed: int
     some_unanalysed: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class IndexShape:
+    """An index as the planner sees it. columns: names in order, "" for an expression."""
+
+    name: str
+    columns: tuple[str, ...]
+    is_unique: bool = False
+    is_primary: bool = False
+    bytes: int = 0
+    is_partial: bool = False

@@ -41,6 +41,7 @@ class Constraint:
 
     @property
     def is_key(self) -> bool:
+        """Whether it is a primary key or a unique constraint."""
         return self.kind in ("p", "u")
 
 
@@ -97,6 +98,7 @@ class Shape:
     obstacles: tuple[str, ...] = ()
 
     def column(self, name: str) -> Column | None:
+        """The column of that name."""
         return next((column for column in self.columns if column.name == name), None)
 
 
@@ -111,6 +113,7 @@ class KeyChange:
 
     @property
     def added(self) -> tuple[str, ...]:
+        """The columns that the new key has and the old one had not."""
         return self.after[len(self.before) :]
 
 

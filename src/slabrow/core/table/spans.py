@@ -16,6 +16,8 @@ from slabrow.core.values.key_values import Edge, Kind, Value, midnight
 
 
 class Unit(StrEnum):
+    """What a span counts."""
+
     NUMBER = "number"
     HOUR = "hour"
     DAY = "day"
@@ -77,7 +79,7 @@ def parse_span(text: str | int) -> Span:
             return _counted(int(words.group(1)), unit, text)
     near = nearest(word, [f"{unit}s" for unit in Unit if unit is not Unit.NUMBER])
     raise LayoutError(
-        f"{text!r} is not a span: {word!r} is no unit",
+        f"{text!r} is not a span: {word!r} is not a unit",
         fix=f"did you mean {words.group(1)} {near}?" if near else _SPAN_HELP,
     )
 
@@ -87,7 +89,7 @@ _SPAN_HELP = "write a count and one unit (hours, days, weeks, months, quarters, 
 
 def _counted(count: int, unit: Unit, text: str | int) -> Span:
     if count < 1:
-        raise LayoutError(f"a span of {text} has no width", fix="a span is at least 1")
+        raise LayoutError(f"a span of {text} is empty", fix="a span is at least 1")
     if count >= 1 << 63:
         raise LayoutError("a span is wider than any key", fix=_SPAN_HELP)
     return Span(count, unit)

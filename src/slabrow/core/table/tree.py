@@ -93,6 +93,7 @@ class Tree:
 
     @property
     def kinds(self) -> tuple[Kind, ...]:
+        """The kinds of the key's columns."""
         return tuple(column.kind for column in self.key)
 
     @cached_property
@@ -102,6 +103,7 @@ class Tree:
 
     @cached_property
     def leaves(self) -> tuple[Partition, ...]:
+        """All partitions that hold rows, in the order of their bounds."""
         return tuple(partition for partition in self.partitions if partition.is_leaf)
 
     def leaves_of(self, partition: Partition) -> tuple[Partition, ...]:
@@ -121,6 +123,7 @@ class Tree:
 
     @property
     def catch_all(self) -> Partition | None:
+        """The catch-all of the table itself; None without one."""
         return next((child for child in self.children if isinstance(child.bounds, CatchAll)), None)
 
     @cached_property

@@ -3,8 +3,8 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from slabrow.core.statistics.counted import CatchAllCount
 from slabrow.core.table.bounds import Bounds, CatchAll, beyond_all
+from slabrow.core.table.counted import CatchAllCount
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.actions import Action, Create, Sweep

@@ -9,8 +9,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from slabrow.core.statistics.counted import CatchAllCount
 from slabrow.core.table.bounds import Range
+from slabrow.core.table.counted import CatchAllCount
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.actions import Action, Archive, Create, Detach, Drop, Sweep
@@ -181,4 +181,6 @@ def _unwritten(policies: Sequence[str], actions: Sequence[Action], spell: Callab
     if not policies or not tables:
         return []
     names = ", ".join(spell(Name(None, policy)) for policy in policies)
-    return [Finding("policy", f"policy {names} names the partition that it is on: write it for {tables}")]
+    return [
+        Finding("policy", f"policy {names} names its own partition in its condition: create it by hand for {tables}")
+    ]

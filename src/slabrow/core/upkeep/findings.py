@@ -67,14 +67,14 @@ def _partition_findings(tree: Tree, is_counted: bool) -> Iterator[Finding]:
         if partition.is_detaching:
             yield Finding(
                 "detach_unfinished",
-                f"{partition.spelling} was being detached when that was interrupted: "
+                f"{partition.spelling} was not detached completely, because the work was interrupted: "
                 "finish it with ALTER TABLE … DETACH PARTITION … FINALIZE",
                 partition.spelling,
             )
         if isinstance(partition.bounds, Range) and partition.bounds.is_opaque:
             yield Finding(
                 "unknown_bound",
-                f"{partition.spelling} has a bound that Slabrow cannot place in an order",
+                f"{partition.spelling} has a bound whose order Slabrow does not know",
                 partition.spelling,
             )
         if not partition.is_leaf:

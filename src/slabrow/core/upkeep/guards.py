@@ -11,6 +11,7 @@ from slabrow.core.upkeep.planned_partitions import on_grid
 from slabrow.core.values.errors import Refusal
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
+from slabrow.core.values.wording import share
 
 MOST_APART = timedelta(minutes=1)
 
@@ -58,7 +59,9 @@ def guard_retiring(
         return
     hashed = [action.partition for action in leaving if isinstance(action.bounds, Hashed)]
     if hashed:
-        raise Refusal(f"a hash partition never leaves: {hashed[0]} holds a part of all keys", fix="please report this")
+        raise Refusal(
+            f"a hash partition is never retired: {hashed[0]} holds a part of all keys", fix="please report this"
+        )
     if allowed is not None:
         if allowed != len(leaving):
             raise Refusal(
@@ -91,7 +94,7 @@ def guard_retiring(
     whole, lost = weight(tree.leaves), weight(_leaves_of(tree, gone))
     if whole and lost / whole > layout.at_most_share:
         raise Refusal(
-            f"{lost / whole:.0%} of the rows of {layout.table} would leave in one run",
+            f"{share(lost / whole)} of the rows of {layout.table} would leave in one run",
             found=f"`at_most_share` is {layout.at_most_share:g}{known}",
             fix=override,
         )
@@ -113,6 +116,6 @@ def guard_grid(layout: Layout, tree: Tree) -> None:
     if len(strangers) > len(ranges) / 2:
         raise Refusal(
             f"the span or the zone of {layout.table} no longer fits its partitions",
-            found=f"{len(strangers)} of {len(ranges)} are not such as it makes, {strangers[0].spelling} among them",
+            found=f"{len(strangers)} of {len(ranges)} do not lie on its grid, {strangers[0].spelling} among them",
             fix="correct span, zone and `from` in the layout, or convert the table",
         )

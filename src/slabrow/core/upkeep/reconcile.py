@@ -168,7 +168,7 @@ def _foreign(tree: Tree, grid: Grid, wanted: tuple[Range, ...]) -> Iterator[Find
         if bounds not in made and not on_grid(bounds, grid):
             yield Finding(
                 "undeclared_partition",
-                f"{partition.spelling} ({spell_bounds(bounds)}) is not one that this layout makes: it is left alone",
+                f"{partition.spelling} ({spell_bounds(bounds)}) is not declared by this layout: it is left alone",
                 partition.spelling,
             )
 

@@ -2,7 +2,8 @@
 
 SlabrowError
 ├── UsageError       2   options that contradict each other or cannot be read
-│   └── LayoutError  2   the layout file, or a layout that does not fit its table
+│   ├── LayoutError  2   the layout file, or a layout that does not fit its table
+│   └── MissingExtra 2   a library that is installed on wish
 ├── ServerError      3   the server cannot be reached or refuses
 ├── Refusal          4   Slabrow will not do it: a guard spoke
 └── Stopped          5   ended midway; the same command resumes
@@ -47,6 +48,10 @@ class UsageError(SlabrowError):
 
 class LayoutError(UsageError):
     """A layout that is wrong in itself, or does not fit the table it names."""
+
+
+class MissingExtra(UsageError):
+    """A library that is installed on wish is needed, and not there."""
 
 
 class ServerError(SlabrowError):

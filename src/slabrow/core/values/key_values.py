@@ -28,6 +28,7 @@ class Kind(StrEnum):
 
     @property
     def is_time(self) -> bool:
+        """Whether its values lie on a calendar."""
         return self in (Kind.DATE, Kind.TIMESTAMP, Kind.TIMESTAMPTZ)
 
 

@@ -26,6 +26,7 @@ def not_before(wall: datetime, unit: str) -> datetime:
 
 
 def is_unit(unit: str) -> bool:
+    """Whether a word names a period of the calendar."""
     return unit in _BEGINNINGS
 
 

@@ -13,6 +13,7 @@ from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Kind, Value
 from slabrow.core.values.method import By
 from slabrow.core.values.names import slug
+from slabrow.core.values.wording import share
 from slabrow.core.weighing.workload_reading import Usage
 
 SPANS = (
@@ -76,9 +77,9 @@ def ageing(facts: TableFacts, used: Mapping[str, Usage], weight: float) -> tuple
         if not grows or (correlation < 0.5 and not ranged):
             continue
         score = 0.5 * max(0.0, correlation) + 0.3 * min(1.0, 2 * ranged) + 0.2 * column.kind.is_time
-        reasons = [f"lies in the table's own order by {correlation:.2f}"]
+        reasons = [f"rows are stored in the order of this column (correlation {correlation:.2f})"]
         if ranged:
-            reasons.append(f"{ranged:.0%} of the workload asks for ranges of it")
+            reasons.append(f"{share(ranged)} of the workload asks for ranges of it")
         found.append(Ageing(name, round(score, 3), tuple(reasons)))
     return tuple(sorted(found, key=lambda each: -each.score))
 

@@ -8,7 +8,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import ceil, log, sqrt
 
-from slabrow.core.statistics.facts import IndexFacts, TableFacts
+from slabrow.core.statistics.facts import TableFacts
+from slabrow.core.table.relation import IndexShape
 from slabrow.core.weighing.selectivity import Shares
 
 
@@ -80,6 +81,7 @@ class Paid:
 
     @property
     def ms(self) -> float:
+        """Planning and running together."""
         return self.planning_ms + self.running_ms
 
     def __add__(self, other: "Paid") -> "Paid":
@@ -88,6 +90,7 @@ class Paid:
         )
 
     def times(self, factor: float) -> "Paid":
+        """The same, so many times."""
         return Paid(self.blocks * factor, self.planning_ms * factor, self.running_ms * factor)
 
 
@@ -214,7 +217,7 @@ class CostModel:
         return _Way(blocks, blocks * self._block_ms() + rows * self.costs.row, planner, paged, blocks)
 
     def _by_index(
-        self, index: IndexFacts, access: Access, leaves: Leaves, key: Sequence[str], is_range_by_first: bool
+        self, index: IndexShape, access: Access, leaves: Leaves, key: Sequence[str], is_range_by_first: bool
     ) -> list[_Way]:
         """Reading by an index in every touched leaf, row by row and block by block; nothing when it is of no use."""
         shares = access.shares
@@ -291,7 +294,7 @@ class CostModel:
 
     def _index_ways(
         self,
-        index: IndexFacts,
+        index: IndexShape,
         matched: Mapping[str, float],
         rows: float,
         opened: float,
@@ -343,7 +346,7 @@ class CostModel:
         )
         return [plain, bitmap]
 
-    def _correlation(self, index: IndexFacts) -> float:
+    def _correlation(self, index: IndexShape) -> float:
         """Of the index's order with that of the table; of several columns the first counts for three quarters."""
         seen = self.facts.statistics.get(index.columns[0])
         correlation = (seen.correlation or 0.0) if seen is not None else 0.0

@@ -5,10 +5,12 @@ from collections.abc import Iterator, Sequence
 from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.table.layout import Layout
 from slabrow.core.values.method import By
+from slabrow.core.values.wording import share
 from slabrow.core.weighing.workload_reading import TableWorkload
 
 
 def obstacles(facts: TableFacts, workload: TableWorkload, layout: Layout, shares: Sequence[float]) -> Iterator[str]:
+    """One sentence for each thing that a layout gives up or makes worse. shares: of the rows, by leaf."""
     key = list(dict.fromkeys((*layout.key, *(layout.within.key if layout.within else ()))))
     for index in facts.indexes:
         missing = [name for name in key if name not in index.columns]
@@ -22,10 +24,10 @@ def obstacles(facts: TableFacts, workload: TableWorkload, layout: Layout, shares
     for name in key:
         seen = facts.statistics.get(name)
         if seen is not None and seen.null_share > 0:
-            yield f"{seen.null_share:.1%} of {name} is NULL, and lies in the catch-all"
+            yield f"{share(seen.null_share)} of {name} is NULL, and lies in the catch-all"
     moved = sum(read.shape.weight for read in workload.shapes if read.changed & set(key))
     if moved:
         yield f"{moved:,.0f} updates a day set the key, and may move rows from partition to partition"
     mean = sum(shares) / len(shares) if shares else 0.0
     if layout.by is By.HASH and shares and max(shares) > 2 * mean:
-        yield f"one part holds {max(shares):.0%} of the rows: one key is that common"
+        yield f"one part holds {share(max(shares))} of the rows: one key is that common"

@@ -37,6 +37,7 @@ class Shares:
 
     @property
     def total(self) -> float:
+        """The share of the rows that satisfies all of it."""
         return prod(self.by_column.values()) * self.other
 
 
@@ -49,6 +50,7 @@ class Estimator:
     rows: int
 
     def shares(self, condition: Condition) -> Shares:
+        """The share of each part."""
         found = Shares()
         ranges: dict[str, list[KeyComparison]] = {}
         for part in _conjuncts(condition):

@@ -21,6 +21,7 @@ from slabrow.core.values.errors import LayoutError
 from slabrow.core.values.key_values import Value
 from slabrow.core.values.method import By
 from slabrow.core.values.names import NAME_LIMIT
+from slabrow.core.values.wording import count, milliseconds, share, size
 from slabrow.core.weighing.costs import NOTHING_PAID, CostModel, Costs, Leaves, Paid
 from slabrow.core.weighing.obstacles import obstacles
 from slabrow.core.weighing.supposed_tree import tree_of
@@ -102,6 +103,7 @@ class Ranking:
 
     @property
     def winner(self) -> Weighed:
+        """The candidate that comes first."""
         return self.ranked[0]
 
 
@@ -276,6 +278,7 @@ class Weigher:
         return aged is None or not aged.kind.is_time or layout.key[0] == self.ageing
 
     def obstacles(self, layout: Layout, shares: Sequence[float]) -> tuple[str, ...]:
+        """What it gives up or makes worse."""
         return tuple(obstacles(self.facts, self.workload, layout, shares))
 
     def verdict(
@@ -338,12 +341,13 @@ class Weigher:
         if winner.layout is None:
             yield from self._reasons_to_stay(now, ranked)
             return
-        yield f"a day's work takes {_seconds(winner.ms)} instead of {_seconds(now.ms)}, {winner.ms / now.ms:.0%} of it"
-        yield f"it reads {winner.read_share:.0%} of the blocks that the table as it is reads"
+        took, takes = milliseconds(now.ms), milliseconds(winner.ms)
+        yield f"a day's work takes {takes} instead of {took}, {share(winner.ms / now.ms)} of it"
+        yield f"it reads {share(winner.read_share)} of the blocks that the table as it is reads"
         one = sum(cost.read.shape.weight for cost in winner.shapes if cost.read.runs and cost.touched <= 1.0)
         weight = sum(cost.read.shape.weight for cost in winner.shapes if cost.read.runs) or 1.0
         yield (
-            f"{one / weight:.0%} of the queries touch one partition of {winner.partitions}, "
+            f"{share(one / weight)} of the queries touch one partition of {winner.partitions}, "
             f"95 % at most {winner.touched_p95:g}"
         )
         seen = self.facts.statistics.get(winner.layout.key[0])
@@ -356,31 +360,31 @@ class Weigher:
         gains = sorted(_gains(winner, now), key=lambda pair: -pair[1])[:2]
         for cost, gain in gains:
             if gain > 0.02 * now.ms:
-                yield f"the most is gained by {cost.read.shape.name}: {_seconds(gain)} a day"
+                yield f"the most is gained by {cost.read.shape.name}: {milliseconds(gain)} a day"
 
     def _reasons_to_stay(self, now: Weighed, ranked: Sequence[Weighed]) -> Iterator[str]:
         best = next((each for each in ranked if each.layout is not None), None)
         if self.facts.bytes < SMALL:
-            yield (f"the table is small: {_megabytes(self.facts.bytes)} are found in memory and through its indexes")
+            yield (f"the table is small: {size(self.facts.bytes)} are found in memory and through its indexes")
         if best is None:
             yield "no column that the workload asks for can be a partition key"
             return
         change = best.ms / now.ms - 1 if now.ms else 0.0
-        how = f"{-change:.0%} less" if change < 0 else f"{change:.0%} more"
+        how = f"{share(-change)} less" if change < 0 else f"{share(change)} more"
         yield f"the best layout, {best.layout}, would take {how} time for a day's work: no reason to convert"
         missed = _missing(best)
         weight = sum(cost.read.shape.weight for cost in best.shapes if cost.read.runs) or 1.0
         if missed:
-            share = sum(cost.read.shape.weight for cost in missed) / weight
-            yield f"{share:.0%} of the queries would have to look into every partition of it"
+            all_leaves = sum(cost.read.shape.weight for cost in missed) / weight
+            yield f"{share(all_leaves)} of the queries would have to look into every partition of it"
 
     def _price(self, winner: Weighed, now: Weighed) -> Iterator[str]:
         if winner.layout is None:
             return
         if self.facts.bytes < SMALL:
-            gained = _seconds(now.ms - winner.ms)
+            gained = milliseconds(now.ms - winner.ms)
             yield (
-                f"the table is small, {_megabytes(self.facts.bytes)}: all this gains {gained} a day, "
+                f"the table is small, {size(self.facts.bytes)}: all this gains {gained} a day, "
                 "and may not be worth a conversion"
             )
         if self.keeps and not self.drops_old(winner.layout):
@@ -424,18 +428,18 @@ def _when_second_wins(winner: Weighed, second: Weighed) -> str:
     """The one change in the workload that would turn the ranking, in words."""
     name = str(second.layout) if second.layout is not None else "leaving the table as it is"
     lead = second.ms - winner.ms
-    best: tuple[float, str] = (inf, "")
+    best: tuple[float, str, float] = (inf, "", 0.0)
     for cost, other in zip(winner.shapes, second.shapes, strict=True):
         gain = (cost.paid.ms - other.paid.ms) * cost.read.shape.weight
         if gain > 0 and lead > 0:
             factor = 1 + lead / gain
-            best = min(best, (factor, cost.read.shape.name))
+            best = min(best, (factor, cost.read.shape.name, cost.read.shape.weight))
     if lead <= 0:
-        return f"{name} takes {-lead / winner.ms:.0%} less in the model: too little for what a change costs"
+        return f"{name} takes {share(-lead / winner.ms)} less in the model: too little for what a change costs"
     if best[0] == inf:
-        return f"{name} is never better, whatever runs more often"
-    times = f"{best[0]:.1f}" if best[0] < 10 else f"{best[0]:,.0f}"
-    return f"{name} would win if {best[1]} ran {times} times as often"
+        return f"no change of the workload makes {name} win"
+    times = f"{best[0]:.1f}" if best[0] < 10 else count(best[0])
+    return f"{name} would win if {best[1]} ran {times} times more often than its {count(best[2])} runs a day"
 
 
 def _percentile(weighted: Sequence[tuple[float, float]], share: float) -> float:
@@ -446,16 +450,6 @@ def _percentile(weighted: Sequence[tuple[float, float]], share: float) -> float:
         if passed >= share * total:
             return value
     return 0.0
-
-
-def _seconds(milliseconds: float) -> str:
-    if milliseconds < 1_000:
-        return f"{milliseconds:.0f} ms"
-    return f"{milliseconds / 1_000:.1f} s" if milliseconds < 120_000 else f"{milliseconds / 60_000:.0f} min"
-
-
-def _megabytes(bytes_: int) -> str:
-    return f"{bytes_ / (1 << 20):,.0f} MB" if bytes_ >= 10 << 20 else f"{bytes_ / (1 << 20):.1f} MB"
 
 
 def _span_steps(layout: Layout) -> int | None:

@@ -61,6 +61,7 @@ class TableWorkload:
 
     @property
     def weight(self) -> float:
+        """Runs a day."""
         return sum(read.shape.weight for read in self.shapes)
 
 
@@ -210,6 +211,7 @@ class Usage:
 
     @property
     def pinned(self) -> float:
+        """The columns that are compared with `=` to one value."""
         return self.equal + self.ranged
 
 

@@ -55,9 +55,11 @@ class PostgresExecution:
     # As bytes, the driver sends a statement as it is: a percent sign in a name is no placeholder.
 
     def run(self, sql: str) -> None:
+        """One statement, whose result is not wanted."""
         self.connection.execute(sql.encode())
 
     def rows(self, sql: str) -> list[tuple[Any, ...]]:
+        """All rows of a query."""
         return self.connection.execute(sql.encode()).fetchall()
 
     def run_with(self, sql: str, values: Sequence[str]) -> None:
@@ -77,6 +79,7 @@ class PostgresExecution:
             self.connection.execute(f"DROP SCHEMA IF EXISTS {identifier(schema)} CASCADE".encode())
 
     def load(self, load: Load) -> None:
+        """COPY … FROM STDIN with the rows of a Load."""
         with self.connection.cursor().copy(load.sql.encode()) as copy:
             for chunk in load.rows():
                 copy.write(chunk)

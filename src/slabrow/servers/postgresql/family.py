@@ -21,16 +21,19 @@ class PostgresServers:
     """`protocols.PrivateServers`."""
 
     def start(self) -> "PrivatePostgres":
+        """As `PrivateServers.start`."""
         from slabrow.servers.postgresql.private.server import start
 
         return start()
 
     def is_running(self, pid: int, folder: Path) -> bool:
+        """As `PrivateServers.is_running`."""
         from slabrow.servers.postgresql.private.server import is_running
 
         return is_running(pid, folder)
 
     def stop_by_pid(self, pid: int, folder: Path) -> bool:
+        """As `PrivateServers.stop_by_pid`."""
         from slabrow.servers.postgresql.private.server import stop_by_pid
 
         return stop_by_pid(pid, folder)
@@ -44,22 +47,26 @@ class Postgres:
 
     @property
     def writer(self) -> "PostgresWriter":
+        """As `Family.writer`."""
         from slabrow.servers.postgresql.write.writer import PostgresWriter
 
         return PostgresWriter()
 
     def open(self, dsn: str) -> "PostgresSession":
+        """As `Family.open`."""
         from slabrow.servers.postgresql.connection import connect
         from slabrow.servers.postgresql.session import PostgresSession
 
         return PostgresSession(connect(dsn))
 
     def holds_secret(self, dsn: str) -> bool:
+        """As `Family.holds_secret`."""
         from slabrow.servers.postgresql.connection import holds_secret
 
         return holds_secret(dsn)
 
     def worded(self, error: Exception) -> "SlabrowError | None":
+        """As `Family.worded`."""
         from slabrow.servers.postgresql.connection import worded
 
         return worded(error)

@@ -68,6 +68,7 @@ class Ledger:
 
     @property
     def table(self) -> str:
+        """The ledger's table as SQL."""
         return f"{identifier(self.schema)}.ledger"
 
     @property
@@ -94,7 +95,7 @@ class Ledger:
         number = text.removeprefix(_MARK)
         if not text.startswith(_MARK) or not number.isdigit():
             raise ServerError(
-                f"{self.table} is no ledger of Slabrow's",
+                f"{self.table} is not a ledger of Slabrow",
                 fix="name another schema under [ledger] in the layout file",
             )
         if int(number) > _VERSION:

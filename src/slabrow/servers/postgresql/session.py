@@ -1,396 +1,20 @@
-"""One session with PostgreSQL, as `servers/protocols.py` asks for it.
-
-The modules of this family are loaded when one of their questions is asked for the first time: a run of `tend` that
-finds nothing to do needs few of them.
-"""
+"""One session with PostgreSQL, as `servers/protocols.py` asks for it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from datetime import datetime
 from typing import TYPE_CHECKING
-from zoneinfo import ZoneInfo
 
 from slabrow.servers.postgresql.connection import Connection, cancel, explained, reading
+from slabrow.servers.postgresql.questions import PostgresArchives, PostgresCatalogue, PostgresCounting, PostgresPlanner
 
 if TYPE_CHECKING:
-    from slabrow.core.pruning.plan_reading import PlanReading, Query, UnvaluedPlan
-    from slabrow.core.pruning.predict import Settings
-    from slabrow.core.sql.answers import Answers
-    from slabrow.core.sql.schema import Schema
-    from slabrow.core.statistics.counted import BucketCounts, CatchAllCount, Extent, LeafCount
-    from slabrow.core.statistics.estimates import ColumnStatistics
-    from slabrow.core.statistics.facts import TableFacts
-    from slabrow.core.table.bounds import Bounds
-    from slabrow.core.table.export_column import ExportColumn
-    from slabrow.core.table.relation import ColumnFact, ForeignKeyFact, IndexFact, LeafFact, LeavesTotal, Relation
-    from slabrow.core.table.shape import Shape
-    from slabrow.core.table.tree import Partition, Tree
-    from slabrow.core.upkeep.upkeep_facts import Copying, UpkeepFacts
-    from slabrow.core.values.key_values import Value
-    from slabrow.core.values.names import Name
-    from slabrow.core.weighing.costs import Costs
-    from slabrow.core.weighing.workload import Workload
     from slabrow.servers.asking import Fence
     from slabrow.servers.postgresql.execution import PostgresExecution
     from slabrow.servers.postgresql.ledger import Ledger
     from slabrow.servers.postgresql.write.writer import PostgresWriter
     from slabrow.servers.protocols import FamilyTraits
-
-
-@dataclass(frozen=True, slots=True)
-class PostgresCatalogue:
-    """`protocols.Catalogue`, on one connection."""
-
-    connection: Connection
-
-    def exists(self, name: Name) -> bool:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.exists(self.connection, name)
-
-    def has_schema(self, name: str) -> bool:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.has_schema(self.connection, name)
-
-    def relation(self, name: Name) -> Relation:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.relation(self.connection, name)
-
-    def tree(self, name: Name, *, with_values: bool = False) -> Tree:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.tree(self.connection, name, with_values=with_values)
-
-    def columns(self, found: Relation) -> tuple[ColumnFact, ...]:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.columns(self.connection, found)
-
-    def column_statistics(self, found: Relation) -> dict[str, ColumnStatistics]:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.column_statistics(self.connection, found)
-
-    def indexes(self, found: Relation) -> tuple[IndexFact, ...]:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.indexes(self.connection, found)
-
-    def foreign_keys(self, found: Relation) -> tuple[ForeignKeyFact, ...]:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.foreign_keys(self.connection, found)
-
-    def all_leaves(self) -> tuple[LeafFact, ...]:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.all_leaves(self.connection)
-
-    def names_in_schema(self, schema: str | None) -> frozenset[str]:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.names_in_schema(self.connection, schema)
-
-    def leaves_total(self, found: Relation) -> LeavesTotal:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.leaves_total(self.connection, found)
-
-    def whole(self, found: Relation) -> tuple[Relation, LeavesTotal | None]:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.whole(self.connection, found)
-
-    def blocks(self, found: Relation) -> int:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.blocks(self.connection, found)
-
-    def current_role(self) -> str:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.current_role(self.connection)
-
-    def owner(self, found: Relation) -> str:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.owner(self.connection, found)
-
-    def comment(self, found: Relation) -> str | None:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.comment(self.connection, found)
-
-    def has_record_hash(self, found: Relation) -> bool:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.has_record_hash(self.connection, found)
-
-    def is_type(self, text: str) -> bool:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.is_type(self.connection, text)
-
-    def time_zone(self) -> ZoneInfo | None:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.time_zone(self.connection)
-
-    def moment(self) -> datetime:
-        from slabrow.servers.postgresql.read import catalogue
-
-        return catalogue.moment(self.connection)
-
-    def shape(self, name: Name) -> Shape:
-        from slabrow.servers.postgresql.read import shape
-
-        return shape.shape(self.connection, name)
-
-    def table_facts(self, name: Name) -> TableFacts:
-        from slabrow.servers.postgresql.read import facts
-
-        return facts.table_facts(self.connection, name)
-
-    def stored_columns(self, table: Name) -> list[ExportColumn]:
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.stored_columns(self.connection, table)
-
-    def schema(self, names: Iterable[Name]) -> Schema:
-        from slabrow.servers.postgresql.ask import predicting
-
-        return predicting.schema(self.connection, names)
-
-    def settings(self) -> Settings:
-        from slabrow.servers.postgresql.ask import predicting
-
-        return predicting.settings(self.connection)
-
-    def trees_in_parts(
-        self, names: Sequence[Name], *, with_sizes: bool = True
-    ) -> Iterator[Callable[[], dict[Name, Tree]]]:
-        from slabrow.servers.postgresql.read import upkeep
-
-        return upkeep.trees_in_parts(self.connection, names, with_sizes=with_sizes)
-
-    def upkeep_facts(self, tree: Tree) -> UpkeepFacts:
-        from slabrow.servers.postgresql.read import upkeep
-
-        return upkeep.upkeep_facts(self.connection, tree)
-
-    def copying(self, tree: Tree) -> Copying | None:
-        from slabrow.servers.postgresql.read import upkeep
-
-        return upkeep.copying(self.connection, tree)
-
-    def shape_from_sql(self, definitions: Sequence[str], table: Name, doing: str) -> Shape | None:
-        from slabrow.servers.postgresql.read import schema_file
-
-        return schema_file.shape_from_sql(self.connection, definitions, table, doing)
-
-
-@dataclass(frozen=True, slots=True)
-class PostgresCounting:
-    """`protocols.Counting`, on one connection."""
-
-    connection: Connection
-
-    def extent(self, table: Name, column: ColumnFact) -> Extent:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.extent(self.connection, table, column)
-
-    def count_rows(self, table: Name) -> int:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.count_rows(self.connection, table)
-
-    def count_buckets(self, table: Name, column: ColumnFact, thresholds: Sequence[Value]) -> BucketCounts:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.count_buckets(self.connection, table, column, thresholds)
-
-    def count_values(self, table: Name, column: ColumnFact) -> dict[Value | None, int]:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.count_values(self.connection, table, column)
-
-    def count_leaves(self, tree: Tree) -> dict[str, LeafCount]:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.count_leaves(self.connection, tree)
-
-    def rows_of_leaves(self, leaves: Sequence[Partition]) -> dict[str, int]:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.rows_of_leaves(self.connection, leaves)
-
-    def any_rows(self, tables: Sequence[Name]) -> bool:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.any_rows(self.connection, tables)
-
-    def count_catch_all(self, catch_all: Name, key: tuple[str, ...], held: Sequence[Bounds | None]) -> CatchAllCount:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.count_catch_all(self.connection, catch_all, key, held)
-
-    def some_values(self, table: Name, column: ColumnFact, most: int) -> list[Value]:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.some_values(self.connection, table, column, most)
-
-    def moving_obstacle(self, parent: Name, catch_all: Name) -> str | None:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.moving_obstacle(self.connection, parent, catch_all)
-
-    def count_keys(
-        self, table: Name, columns: Sequence[ColumnFact]
-    ) -> Iterator[tuple[list[list[str | None]], list[int]]]:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.count_keys(self.connection, table, columns)
-
-    def count_pairs(
-        self,
-        table: Name,
-        leading: ColumnFact,
-        thresholds: Sequence[Value] | None,
-        columns: Sequence[ColumnFact],
-    ) -> Iterator[tuple[list[str | None], list[list[str | None]], list[int]]]:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.count_pairs(self.connection, table, leading, thresholds, columns)
-
-    def sample(self, table: Name, columns: Sequence[ColumnFact], percent: float) -> dict[str, list[Value | None]]:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.sample(self.connection, table, columns, percent)
-
-    def hash_routes(self, tree: Tree, keys: Sequence[Sequence[str | None]]) -> list[str | None]:
-        from slabrow.servers.postgresql.read import row_counts
-
-        return row_counts.hash_routes(self.connection, tree, keys)
-
-
-@dataclass(frozen=True, slots=True)
-class PostgresPlanner:
-    """`protocols.Planner`, on one connection."""
-
-    connection: Connection
-
-    def is_explainable(self, sql: str) -> bool:
-        from slabrow.servers.postgresql.ask import queries
-
-        return queries.is_explainable(sql)
-
-    def plan(self, query: Query, timeout_ms: int) -> PlanReading:
-        from slabrow.servers.postgresql.ask import queries
-
-        return queries.plan(self.connection, query, timeout_ms)
-
-    def explain(self, query: Query, timeout_ms: int) -> str:
-        from slabrow.servers.postgresql.ask import queries
-
-        return queries.explain(self.connection, query, timeout_ms)
-
-    def read_explained(self, text: str) -> PlanReading:
-        from slabrow.servers.postgresql.ask import queries
-
-        return queries.read_explained(text)
-
-    def plan_generic(self, query: Query, timeout_ms: int) -> PlanReading:
-        from slabrow.servers.postgresql.ask import queries
-
-        return queries.plan_generic(self.connection, query, timeout_ms)
-
-    def plan_unvalued(self, sql: str, timeout_ms: int) -> UnvaluedPlan:
-        from slabrow.servers.postgresql.ask import queries
-
-        return queries.plan_unvalued(self.connection, sql, timeout_ms)
-
-    def run(self, query: Query, timeout_ms: int, *, prunes: bool = True) -> PlanReading:
-        from slabrow.servers.postgresql.ask import queries
-
-        return queries.run(self.connection, query, timeout_ms, prunes=prunes)
-
-    def run_change(self, query: Query, timeout_ms: int) -> PlanReading:
-        from slabrow.servers.postgresql.ask import queries
-
-        return queries.run_change(self.connection, query, timeout_ms)
-
-    def result_print(self, query: Query, timeout_ms: int) -> tuple[int, str]:
-        from slabrow.servers.postgresql.ask import queries
-
-        return queries.result_print(self.connection, query, timeout_ms)
-
-    def count(self, sql: str, timeout_ms: int) -> int:
-        from slabrow.servers.postgresql.ask import queries
-
-        return queries.count(self.connection, sql, timeout_ms)
-
-    def forget(self) -> None:
-        from slabrow.servers.postgresql.ask import queries
-
-        queries.forget(self.connection)
-
-    def powers(self) -> str | None:
-        from slabrow.servers.postgresql.ask import side_effects
-
-        return side_effects.powers(self.connection)
-
-    def answer(self, answers: Answers, fence: Fence) -> None:
-        from slabrow.servers.postgresql.ask import answering
-
-        answering.answer(self.connection, answers, fence)
-
-    def read_statistics(self) -> Workload:
-        from slabrow.servers.postgresql.ask import statement_statistics
-
-        return statement_statistics.read_statistics(self.connection)
-
-    def calibrated(self, progress: Callable[[float, str], None]) -> Costs:
-        from slabrow.servers.postgresql.ask import calibration
-
-        return calibration.calibrated(self.connection, progress)
-
-
-@dataclass(frozen=True, slots=True)
-class PostgresArchives:
-    """`protocols.Archives`, on one connection."""
-
-    connection: Connection
-
-    def snapshot(self) -> AbstractContextManager[None]:
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.snapshot(self.connection)
-
-    def relation_of(self, table: Name) -> str:
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.relation_of(self.connection, table)
-
-    def export_columns(self, table: Name) -> tuple[ExportColumn, ...]:
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.export_columns(self.connection, table)
-
-    def fingerprint(self, table: Name, columns: Sequence[str]) -> tuple[int, str]:
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.fingerprint(self.connection, table, columns)
-
-    def stream(self, table: Name, columns: Sequence[ExportColumn]) -> Generator[bytes, None, None]:
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.stream(self.connection, table, columns)
 
 
 @dataclass(frozen=True, slots=True)
@@ -401,72 +25,89 @@ class PostgresSession:
 
     @property
     def catalogue(self) -> PostgresCatalogue:
+        """As `Session.catalogue`."""
         return PostgresCatalogue(self.connection)
 
     @property
     def counting(self) -> PostgresCounting:
+        """As `Session.counting`."""
         return PostgresCounting(self.connection)
 
     @property
     def planner(self) -> PostgresPlanner:
+        """As `Session.planner`."""
         return PostgresPlanner(self.connection)
 
     @property
     def archives(self) -> PostgresArchives:
+        """As `Session.archives`."""
         return PostgresArchives(self.connection)
 
     @property
     def execution(self) -> PostgresExecution:
+        """As `Session.execution`."""
         from slabrow.servers.postgresql.execution import PostgresExecution
 
         return PostgresExecution(self.connection)
 
     @property
     def writer(self) -> PostgresWriter:
+        """As `Session.writer`."""
         from slabrow.servers.postgresql.write.writer import PostgresWriter
 
         return PostgresWriter()
 
     @property
     def traits(self) -> FamilyTraits:
+        """As `Session.traits`."""
         from slabrow.servers.postgresql.family import TRAITS
 
         return TRAITS
 
     @property
     def closed(self) -> bool:
+        """As `Session.closed`."""
         return self.connection.closed
 
     @property
     def version(self) -> int:
+        """As `Session.version`."""
         return self.connection.info.server_version // 10_000
 
     @property
     def product(self) -> str:
+        """As `Session.product`."""
         return f"{self.traits.name} {self.version}"
 
     @property
     def database(self) -> str:
+        """As `Session.database`."""
         return self.connection.info.dbname
 
     def ledger(self, schema: str) -> Ledger:
+        """As `Session.ledger`."""
         from slabrow.servers.postgresql.ledger import Ledger
 
         return Ledger(self.connection, schema)
 
     def fence(self) -> Fence:
+        """As `Session.fence`."""
         from slabrow.servers.postgresql.ask.side_effects import PostgresFence
 
         return PostgresFence(self.connection)
 
     def reading(self, doing: str = "read the catalogue") -> AbstractContextManager[None]:
+        """As `Session.reading`."""
         return reading(self.connection, doing)
 
     def explained(self, doing: str) -> AbstractContextManager[None]:
+        """As `Session.explained`."""
         return explained(doing)
 
     def cancel(self, patience_s: float) -> None:
+        """As `Session.cancel`."""
         cancel(self.connection, patience_s)
 
     def close(self) -> None:
+        """As `Session.close`."""
         self.connection.close()

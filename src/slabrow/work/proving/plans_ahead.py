@@ -26,10 +26,12 @@ class PlansAhead(BackgroundSession):
         self._left = Event()
 
     def begin(self) -> None:
+        """Starts asking, where there is anything to ask."""
         if self._plans:
             super().begin()
 
     def end(self) -> None:
+        """Stops after the query that is being asked."""
         self._left.set()
         super().end()
 
@@ -47,6 +49,7 @@ class PlansAhead(BackgroundSession):
         return future.result()
 
     def ask(self, session: Session) -> None:
+        """Every plan, on the thread."""
         for query, future in self._plans.items():
             if self._left.is_set():
                 break

@@ -10,6 +10,7 @@ from slabrow.core.pruning.predict import Predictor
 from slabrow.core.pruning.pruner import Touched
 from slabrow.core.pruning.verdicts import PrunedAt, verdict
 from slabrow.core.rewriting.mistakes import mistakes
+from slabrow.core.rewriting.statement_rewrites import better_words
 from slabrow.core.sql.answers import Answers
 from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.definitions import read_definitions
@@ -156,7 +157,7 @@ def _proof(
             proof = replace(proof, generic=Generic(leaves, _pruned_at(later, total), leaves))
     if len(started) <= 1:
         return proof
-    rewriting = predictor.rewrite(query.sql, around)
+    rewriting = better_words(predictor, query.sql, around)
     reasons = predictor.reasons(query.sql, around)
     return replace(proof, reasons=reasons, rewrite=rewriting.rewrite, unequal=rewriting.unequal)
 

@@ -43,6 +43,7 @@ class Measured:
 
     @property
     def blocks(self) -> int:
+        """Blocks touched."""
         return self.hit + self.missed
 
 
@@ -107,10 +108,12 @@ class Proof:
 
     @property
     def touched(self) -> int:
+        """How many leaves are touched."""
         return len(self.leaves)
 
     @property
     def execution_ms(self) -> float | None:
+        """Of the run; None when it was not run."""
         return None if self.measured is None else self.measured.execution_ms
 
     @property

@@ -14,7 +14,7 @@ from slabrow.core.pruning.predict import Predictor, Settings
 from slabrow.core.pruning.reasons import Reason
 from slabrow.core.pruning.verdicts import PrunedAt, pruned_at, verdict
 from slabrow.core.rewriting.mistakes import Mistake, mistakes
-from slabrow.core.rewriting.statement_rewrites import NOTHING, Rewrite, Rewriting
+from slabrow.core.rewriting.statement_rewrites import NOTHING, Rewrite, Rewriting, better_words
 from slabrow.core.sql.answers import Answers
 from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.mentions import tables_in, target_of_insert
@@ -76,6 +76,7 @@ class Asking:
     timeout_ms: int = DEFAULT_TIMEOUT_MS
 
     def limit(self, query: FileQuery) -> Limit | None:
+        """The limit that holds for a query; None for none."""
         return query.limit or (Limit(self.at_most) if self.at_most is not None else None)
 
 
@@ -362,7 +363,9 @@ class _Predictor:
         )
         if len(leaves) <= 1:
             return _Prediction(leaves, mistakes=slips)
-        return _Prediction(leaves, predictor.reasons(query.sql, around), predictor.rewrite(query.sql, around), slips)
+        return _Prediction(
+            leaves, predictor.reasons(query.sql, around), better_words(predictor, query.sql, around), slips
+        )
 
     def generic(self, query: FileQuery, root: str) -> tuple[str, ...] | None:
         """The leaves that the generic plan touches, once it starts with the query's values."""

@@ -20,7 +20,7 @@ def read_result(path: Path) -> Mapping[tuple[str, str], Mapping[str, Any]]:
             raise KeyError("command")
         return {(each["name"], each["table"]): _checked(each) for each in document["queries"]}
     except (ValueError, KeyError, TypeError, AttributeError):
-        raise UsageError(f"{path} is no result of prove", fix=fix) from None
+        raise UsageError(f"{path} is not a result of `slabrow prove`", fix=fix) from None
 
 
 def _checked(entry: Mapping[str, Any]) -> Mapping[str, Any]:

@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-from slabrow.core.statistics.counted import CatchAllCount
+from slabrow.core.table.counted import CatchAllCount
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.relation import ColumnFact
 from slabrow.core.table.tree import Tree

@@ -40,7 +40,7 @@ class TableClock:
             return layout, []
         name, moment = str(tree.table), self.context.now
         if self.ledger is None:
-            text = "`ahead` by time needs the ledger, which keeps how far the key was: one span is kept ahead"
+            text = "`ahead` as a time needs the ledger, which records how far the key had grown: one span is kept ahead"
             return layout, [Finding("growth", text)]
         since = moment - GROWTH_WINDOW
         seen = self.ledger.seen(name, since)
@@ -49,6 +49,6 @@ class TableClock:
             self.ledger.see(name, here, since)
         a_second = growth_a_second((*seen, here))
         if a_second is None:
-            text = "how fast the key grows is seen from the second run of `tend --go` on: one span is kept ahead"
+            text = "the growth of the key is known from the second `tend --go` on: until then one span is kept ahead"
             return layout, [Finding("growth", text)]
         return ahead_in_numbers(layout, moment, a_second), []

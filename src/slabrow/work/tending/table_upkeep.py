@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.actions import Action, Archive, Drop
 from slabrow.core.upkeep.decision import Decision, Observed, decide
-from slabrow.core.values.errors import Refusal, SlabrowError
+from slabrow.core.values.errors import MissingExtra, Refusal, SlabrowError
 from slabrow.servers.protocols import ActionWriter
 from slabrow.work import runner
 from slabrow.work.tending.action_runner import ActionRunner
@@ -44,7 +44,7 @@ class TableUpkeep:
         for place, each in enumerate(tended if self.go else ()):
             try:
                 tended[place] = self.actions.told(self.actions.do(each, observed.layout, writer))
-            except Refusal as refusal:
+            except (Refusal, MissingExtra) as refusal:
                 self.actions.write(each, "failed", 0.0, refusal.problem)
                 tended[place] = self.actions.told(replace(each, state=State.FAILED, text=refusal.problem))
                 error = error or refusal

@@ -33,9 +33,11 @@ class TreesAhead(BackgroundSession):
         return self._session
 
     def ask(self, session: Session) -> None:
+        """Every part, on the thread."""
         for part in session.catalogue.trees_in_parts(self._names, with_sizes=self._with_sizes):
             self._parts.put(part)
         self._parts.put(None)
 
     def failed(self, error: Exception) -> None:
+        """Hands the error to whoever waits for the trees."""
         self._parts.put(error)

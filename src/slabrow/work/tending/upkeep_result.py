@@ -18,6 +18,8 @@ from slabrow.core.values.method import By
 
 
 class State(StrEnum):
+    """What became of an action."""
+
     PROPOSED = "proposed"
     DONE = "done"
     FAILED = "failed"
@@ -116,6 +118,7 @@ class TendResult:
 
     @property
     def actions(self) -> tuple[Tended, ...]:
+        """The actions of all tables."""
         return tuple(tended for report in self.reports for tended in report.tended)
 
     @property

@@ -7,9 +7,9 @@ from zoneinfo import ZoneInfo
 from slabrow.core.sql.definitions import Definition, find, read_definitions
 from slabrow.core.sql.schema import Schema
 from slabrow.core.statistics.estimates import share_of, split_evenly
-from slabrow.core.statistics.facts import IndexFacts, TableFacts
+from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.statistics.sample import column_statistics
-from slabrow.core.table.relation import ColumnFact, IndexFact, Relation, RelationKind
+from slabrow.core.table.relation import ColumnFact, IndexFact, IndexShape, Relation, RelationKind
 from slabrow.core.table.spans import Grid, Span, Unit, fits
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Edge
@@ -95,7 +95,7 @@ def _doubt(offline: Offline, sample: RowSample, rows: int) -> str:
     return f"the {sample.rows:,} rows of {offline.rows_from.name} are taken for a random sample of {rows:,}"
 
 
-def _sized(index: IndexFacts, rows: int, widths: dict[str, float]) -> IndexFacts:
+def _sized(index: IndexShape, rows: int, widths: dict[str, float]) -> IndexShape:
     entry = _ENTRY_OVERHEAD + sum(widths.get(name, 8) for name in index.columns)
     return replace(index, bytes=round(rows * entry * _FILL))
 

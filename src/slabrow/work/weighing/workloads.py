@@ -24,7 +24,7 @@ def gathered(paths: Sequence[Path], session: Session | None, *, statistics: bool
     if not paths and not statistics:
         raise UsageError(
             "no workload is given",
-            found="which layout is best depends on what is asked of the table",
+            found="the best layout depends on the queries that run",
             fix="give a query file or a server log with --workload FILE, or --statistics for the server's own",
         )
     database = session.database if session is not None else None

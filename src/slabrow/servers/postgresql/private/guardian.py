@@ -14,6 +14,7 @@ import sys
 
 
 def main() -> int:
+    """Starts the server, waits until the pipe closes, and ends the server."""
     folder, postgres, *ids = sys.argv[1:]
     identity = {"user": int(ids[0]), "group": int(ids[1]), "extra_groups": []} if ids else {}
     for ended in (signal.SIGTERM, signal.SIGHUP):

@@ -124,6 +124,7 @@ class PrivatePostgres:
 
     @property
     def dsn(self) -> str:
+        """How it is reached."""
         return f"postgresql://postgres@/postgres?host={self.folder}"
 
     @property

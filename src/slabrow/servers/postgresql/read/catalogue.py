@@ -47,7 +47,7 @@ _KINDS = {
 
 
 def relation(connection: Connection, name: Name) -> Relation:
-    """The relation of that name. Raises ServerError with the nearest names when there is none."""
+    """The relation of that name. Raises UsageError with the nearest names when there is none."""
     row = connection.execute(
         """SELECT c.oid::bigint, n.nspname, c.relname, c.oid::regclass::text, c.relkind::text, c.relispartition,
                   c.reltuples::bigint,
@@ -73,7 +73,7 @@ def relation(connection: Connection, name: Name) -> Relation:
     )
 
 
-def _no_such_table(connection: Connection, name: Name) -> ServerError:
+def _no_such_table(connection: Connection, name: Name) -> UsageError:
     rows = connection.execute(
         """SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
            WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND n.nspname !~ '^(pg_|information_schema)'"""
@@ -81,7 +81,7 @@ def _no_such_table(connection: Connection, name: Name) -> ServerError:
     known = [str(Name(schema, table)) for schema, table in rows]
     near = nearest(str(name), known) or next((each for each in known if each.endswith("." + str(name))), None)
     fix = f"did you mean {near}?" if near else f"database {connection.info.dbname} has {len(known)} tables"
-    return ServerError(
+    return UsageError(
         f"there is no table {name}", found=f"nothing of that name in database {connection.info.dbname}", fix=fix
     )
 
@@ -90,13 +90,13 @@ def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tr
     """A partitioned table and all its partitions, in the order of their bounds.
 
     with_values   also the least and greatest key of each leaf, from its statistics: one query more
-    Raises ServerError when there is no such table, or it is not partitioned.
+    Raises UsageError when there is no such table, or it is not partitioned.
     """
     with reading(connection):
         found = relation(connection, name)
         if not found.is_partitioned:
             is_table = found.kind is RelationKind.TABLE
-            raise ServerError(
+            raise UsageError(
                 f"{found.spelling} is not partitioned",
                 found=f"it is a {found.kind}",
                 fix="`slabrow convert` makes a table into a partitioned one" if is_table else None,

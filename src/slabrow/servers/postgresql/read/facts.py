@@ -1,8 +1,8 @@
 """Reads from the catalogue what weighing needs to know of a table: a few queries, whatever its size."""
 
-from slabrow.core.statistics.facts import IndexFacts, TableFacts
-from slabrow.core.table.relation import Relation
-from slabrow.core.values.errors import ServerError
+from slabrow.core.statistics.facts import TableFacts
+from slabrow.core.table.relation import IndexShape, Relation
+from slabrow.core.values.errors import ServerError, UsageError
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.connection import Connection
 from slabrow.servers.postgresql.read import catalogue
@@ -12,7 +12,7 @@ def table_facts(connection: Connection, name: Name) -> TableFacts:
     """Raises ServerError when there is no such table, it holds no rows of its own, or was never analysed."""
     found = catalogue.relation(connection, name)
     if not found.kind.holds_rows:
-        raise ServerError(f"{found.spelling} cannot be weighed", found=f"it is a {found.kind}", fix="name a table")
+        raise UsageError(f"{found.spelling} cannot be weighed", found=f"it is a {found.kind}", fix="name a table")
     found, _ = catalogue.whole(connection, found)
     rows, heap, indexes = found.rows, found.heap_bytes + found.toast_bytes, found.index_bytes
     if not found.is_partitioned:
@@ -46,7 +46,7 @@ def table_facts(connection: Connection, name: Name) -> TableFacts:
     )
 
 
-def _indexes(connection: Connection, found: Relation, all_bytes: int) -> tuple[IndexFacts, ...]:
+def _indexes(connection: Connection, found: Relation, all_bytes: int) -> tuple[IndexShape, ...]:
     rows = connection.execute(
         """SELECT i.indexrelid::regclass::text, i.indisunique, i.indisprimary, pg_relation_size(i.indexrelid),
                   i.indpred IS NOT NULL,
@@ -60,7 +60,7 @@ def _indexes(connection: Connection, found: Relation, all_bytes: int) -> tuple[I
     # The indexes of a partitioned table are empty themselves; those of its leaves share what they take.
     each = all_bytes // len(rows) if rows and found.is_partitioned else None
     return tuple(
-        IndexFacts(
+        IndexShape(
             name=name,
             columns=tuple(columns),
             is_unique=unique,

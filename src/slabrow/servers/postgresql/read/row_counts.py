@@ -2,8 +2,8 @@
 
 from collections.abc import Iterator, Sequence
 
-from slabrow.core.statistics.counted import BucketCounts, CatchAllCount, Extent, FoundRows, LeafCount
 from slabrow.core.table.bounds import Bounds
+from slabrow.core.table.counted import BucketCounts, CatchAllCount, Extent, FoundRows, LeafCount
 from slabrow.core.table.relation import ColumnFact
 from slabrow.core.table.tree import Partition, Tree
 from slabrow.core.values.key_values import Edge, Far, Key, Kind, Value, kind_of, parse_value

@@ -5,7 +5,7 @@ from typing import Any
 
 from slabrow.core.table.relation import Relation, RelationKind
 from slabrow.core.table.shape import Column, Constraint, Grant, Index, Sequence, Shape
-from slabrow.core.values.errors import ServerError
+from slabrow.core.values.errors import ServerError, UsageError
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.connection import Connection
@@ -19,7 +19,7 @@ def shape(connection: Connection, name: Name) -> Shape:
     """
     found = relation(connection, name)
     if found.kind not in (RelationKind.TABLE, RelationKind.PARTITIONED):
-        raise ServerError(
+        raise UsageError(
             f"{found.spelling} cannot be partitioned",
             found=f"it is a {found.kind}",
             fix="name the table that holds the rows",
@@ -59,7 +59,7 @@ def indexes(connection: Connection, found: Relation) -> tuple[Index, ...]:
 def _one(connection: Connection, query: str, found: Relation) -> tuple[Any, ...]:
     row = connection.execute(query, [found.identity]).fetchone()
     if row is None:
-        raise ServerError(f"{found.spelling} went away while it was read", fix="run it again")
+        raise ServerError(f"{found.spelling} was dropped while it was read", fix="run it again")
     return row
 
 

@@ -36,10 +36,12 @@ class Conversion:
 
     @property
     def table(self) -> Name:
+        """The table that is converted."""
         return self.plan.shape.name
 
     @property
     def incoming(self) -> Name:
+        """The new table, under its passing name."""
         return self.table.sibling(fit(self.table.table, _INCOMING, NAME_LIMIT))
 
     def steps(self) -> tuple[Step, ...]:
@@ -52,6 +54,7 @@ class Conversion:
         return (Step(name="copy and swap", transaction=self.transaction(), is_done=is_done),)
 
     def transaction(self) -> Transaction:
+        """All statements, from the lock to the swap of names."""
         keys = ddl.NewKeys(self.plan.shape, self.plan.layout, _INCOMING)
         table, incoming = quoting.table(self.table), quoting.table(self.incoming)
         statements: list[Part] = [
@@ -244,4 +247,5 @@ def unmarked(comment: str | None) -> tuple[Name, str | None] | None:
 
 
 def is_marked(comment: str | None, table: Name) -> bool:
+    """Whether a comment is the mark of this table's conversion."""
     return comment is not None and comment.startswith(_MARK.format(table=table))

@@ -37,6 +37,7 @@ def create_table(shape: Shape, name: Name, layout: Layout) -> str:
 
 
 def partition_by(layout: Layout) -> str:
+    """The PARTITION BY clause."""
     return f"PARTITION BY {layout.by.upper()} ({quoting.columns(layout.key)})"
 
 
@@ -96,6 +97,7 @@ def column_settings(shape: Shape, name: Name) -> Iterator[Statement]:
 
 
 def comments(shape: Shape, name: Name) -> Iterator[Statement]:
+    """The comments on the table and its columns."""
     if shape.comment is not None:
         yield Statement(f"COMMENT ON TABLE {quoting.table(name)} IS {literal(shape.comment)}")
     for column in shape.columns:
@@ -196,6 +198,7 @@ class NewKeys:
 
 
 def lock_timeout(milliseconds: int) -> Statement:
+    """Limits the waits for locks, until the transaction ends."""
     return Statement(f"SET LOCAL lock_timeout = {milliseconds}")
 
 
@@ -270,6 +273,7 @@ class Upkeep:
         return replace(self, copying=None).transaction(action)
 
     def transaction(self, action: Action) -> Transaction:
+        """The statements of one action. Raises NotImplementedError for an Archive, which writes files."""
         purpose = f"{action.kind} {action.partition}"
         if isinstance(action, Sweep):
             return Transaction(purpose, (lock_timeout(self.lock_wait_ms), *self._sweeping(action)))

@@ -24,15 +24,19 @@ class PostgresWriter:
     """See the protocol for what each answers."""
 
     def identifier(self, name: str) -> str:
+        """As `Writer.identifier`."""
         return quoting.identifier(name)
 
     def table(self, name: Name) -> str:
+        """As `Writer.table`."""
         return quoting.table(name)
 
     def bounds(self, held: Bounds, width: int = 1) -> str:
+        """As `Writer.bounds`."""
         return quoting.bounds(held, width)
 
     def parse_bounds(self, text: str, kinds: tuple[Kind, ...]) -> Bounds:
+        """As `Writer.parse_bounds`."""
         from slabrow.servers.postgresql.read.bound_text import parse_bounds
 
         return parse_bounds(text.replace("MODULUS", "modulus").replace("REMAINDER", "remainder"), kinds)
@@ -40,14 +44,17 @@ class PostgresWriter:
     def build(
         self, shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str, lock_wait_ms: int
     ) -> list[Transaction]:
+        """As `Writer.build`."""
         return ddl.build(shape, layout, planned, role, lock_wait_ms)
 
     def upkeep(
         self, tree: Tree, layout: Layout, facts: UpkeepFacts, lock_wait_ms: int, copying: Copying | None = None
     ) -> ddl.Upkeep:
+        """As `Writer.upkeep`."""
         return ddl.upkeep_of(tree, layout, facts, lock_wait_ms, copying)
 
     def adoption(self, action: Adopt, parent: tuple[Tree, UpkeepFacts] | None, lock_wait_ms: int) -> Transaction:
+        """As `Writer.adoption`."""
         from slabrow.servers.postgresql.write.adopting import adoption
 
         upkeep = None
@@ -57,30 +64,36 @@ class PostgresWriter:
         return adoption(action, upkeep, lock_wait_ms)
 
     def conversion(self, plan: ConversionPlan) -> tuple[Step, ...]:
+        """As `Writer.conversion`."""
         from slabrow.servers.postgresql.write.conversion import Conversion
 
         return Conversion(plan).steps()
 
     def dropping(self, old: Name, lock_wait_ms: int) -> Transaction:
+        """As `Writer.dropping`."""
         dropped = Statement(f"DROP TABLE {quoting.table(old)}", 1.0)
         return Transaction(f"drop {old}", (ddl.lock_timeout(lock_wait_ms), dropped))
 
     def old_table(self, comment: str | None) -> tuple[Name, str | None] | None:
+        """As `Writer.old_table`."""
         from slabrow.servers.postgresql.write.conversion import unmarked
 
         return unmarked(comment)
 
     def creation_of(self, table: Name, columns: Sequence[ExportColumn]) -> str:
+        """As `Writer.creation_of`."""
         from slabrow.servers.postgresql.write.archiving import creation_of
 
         return creation_of(table, columns)
 
     def unchanged_since(self, table: Name, columns: Sequence[str], rows: int, fingerprint: str) -> tuple[Part, ...]:
+        """As `Writer.unchanged_since`."""
         from slabrow.servers.postgresql.write.archiving import unchanged_since
 
         return unchanged_since(table, columns, rows, fingerprint)
 
     def script(self, transactions: Sequence[Transaction], title: str, now: datetime) -> str:
+        """As `Writer.script`."""
         from slabrow.servers.postgresql.write.script import script
 
         return script(transactions, title, now)

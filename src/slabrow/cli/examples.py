@@ -1,0 +1,104 @@
+"""What `slabrow COMMAND --help` shows below the options: a few commands to begin with, and where the guide lies."""
+
+GUIDE = "docs/guide"
+
+# Each command: the page of the guide (None: the README's walk), and its examples with what they are for.
+_EXAMPLES: dict[str, tuple[str | None, tuple[tuple[str, str], ...]]] = {
+    "demo": (
+        None,
+        (("demo", "the whole walk, about two minutes"), ("demo --keep-server", "and leave the server there")),
+    ),
+    "survey": (
+        "choosing.md",
+        (
+            ("survey apiary.reading", "from statistics alone"),
+            ("survey apiary.reading --exact --save before.json", "count the rows, and keep the counts"),
+        ),
+    ),
+    "weigh": (
+        "choosing.md",
+        (
+            ("weigh apiary.reading --workload workload.sql --keep '13 months'", "rank layouts"),
+            ("weigh apiary.reading --workload server-log.csv --write slabrow.toml", "write the best one"),
+        ),
+    ),
+    "forecast": (
+        "choosing.md",
+        (
+            ("forecast apiary.reading", "the partitions that the layout gives"),
+            ("forecast apiary.reading --until 2027-01-01", "as they will be then"),
+        ),
+    ),
+    "build": (
+        "keeping.md",
+        (
+            ("build apiary.reading --schema reading.sql", "show what would be built"),
+            ("build apiary.reading --like apiary.reading_before --go", "build it like another table"),
+        ),
+    ),
+    "convert": (
+        "keeping.md",
+        (
+            ("convert apiary.reading", "show what would be done"),
+            ("convert apiary.reading --go", "do it"),
+            ("convert apiary.reading --drop-old --go", "later: let go of the old table"),
+        ),
+    ),
+    "census": (
+        "keeping.md",
+        (
+            ("census apiary.reading", "from statistics alone"),
+            ("census apiary.reading --exact --against before.json", "count, and compare with an earlier survey"),
+        ),
+    ),
+    "route": (
+        "choosing.md",
+        (
+            ("route apiary.reading 2026-03-01T00:00Z", "where does this row go"),
+            ("route --by hash --types int8,text --parts 16 '17,abc'", "the same without a server"),
+            ("route apiary.coop_event --by hash --key coop_id --parts 16", "how its rows would spread"),
+        ),
+    ),
+    "prove": (
+        "proving.md",
+        (
+            ("prove --queries workload.sql", "as the server plans the queries"),
+            ("prove apiary.reading --queries workload.sql --run", "and run them, changing nothing"),
+            ("prove --queries workload.sql --offline --schema tables.sql", "without a server"),
+        ),
+    ),
+    "tend": (
+        "keeping.md",
+        (
+            ("tend", "show what is due"),
+            ("tend --go", "do it: from cron, as often as you like"),
+            ("tend --check", "is enough prepared?"),
+        ),
+    ),
+    "adopt": ("keeping.md", (("adopt --from-archive old/apiary.reading_2025_01.json --go", "bring an archive back"),)),
+    "history": (
+        "keeping.md",
+        (
+            ("history --most 20", "the newest entries"),
+            ("history apiary.reading --kind archive", "of one table and kind"),
+        ),
+    ),
+    "compare": (
+        "proving.md",
+        (("compare apiary.reading --with apiary.reading_before --queries workload.sql", "before against after"),),
+    ),
+}
+
+
+def examples(command: str) -> str:
+    """The text below a command's options."""
+    page, some = _EXAMPLES[command]
+    width = max(len(example) for example, _ in some)
+    where = "README.md, The walk" if page is None else f"{GUIDE}/{page}"
+    lines = [f"  slabrow {example:<{width}}   {what}" for example, what in some]
+    return "\n".join(["examples:", *lines, "", f"guide: {where}; in trouble: {GUIDE}/troubleshooting.md"])
+
+
+def every_example() -> tuple[tuple[str, str], ...]:
+    """Each command with each of its examples, for whoever checks that they can be run."""
+    return tuple((command, example) for command, (_, some) in _EXAMPLES.items() for example, _ in some)
