@@ -60,6 +60,7 @@ class DemoTest(ServerTest):
             {
                 "slabrow.toml",
                 "workload.sql",
+                "proofs.sql",
                 "before.json",
                 "weigh.png",
                 "forecast.png",

@@ -95,7 +95,7 @@ class ConvertTest(DatabaseTest):
         self.sql("INSERT INTO apiary.log (taken_at) VALUES ('2026-03-02')")
         self.assertEqual((5000 + 3 * 905, 906), self.sql('SELECT max("Log Id"), max(serial_no) FROM apiary.log')[0])
         self.assertEqual(["fillfactor=70"], self.value("SELECT reloptions FROM pg_class WHERE relname = 'log_2026_01'"))
-        self.slabrow("convert", "--drop-old")
+        self.slabrow("convert", "--drop-old", code=1)
         self.assertTrue(self.value("SELECT to_regclass('apiary.log_before') IS NOT NULL"))
         self.slabrow("convert", "--drop-old", "--go")
         self.assertIsNone(self.value("SELECT to_regclass('apiary.log_before')"))
@@ -326,7 +326,7 @@ class BuildTest(DatabaseTest):
         self.layout(layout(catch_all=True))
 
     def test_a_new_table_gets_its_partitions_keys_and_indexes(self):
-        proposed = self.json("build", "--schema", "log.sql", *NOW)
+        proposed = self.json("build", "--schema", "log.sql", *NOW, code=1)
         self.assertEqual(("proposed", ["log_2026_03", "log_rest"]), (proposed["state"], proposed["partitions"]))
         self.assertIsNone(self.value("SELECT to_regclass('apiary.log')"))
         self.slabrow("build", "--schema", "log.sql", "--script", "build.sql", *NOW)

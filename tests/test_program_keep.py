@@ -281,7 +281,7 @@ class ArchiveTest(KeepingTest):
         file = self.folder / "old" / "apiary.log_2026_03.parquet"
         file.write_bytes(file.read_bytes()[:-9])
         self.assertIn("SHA-256", self.slabrow("adopt", "--from-archive", "old/apiary.log_2026_03.json", code=2).stderr)
-        self.assertIn("is no JSON", self.slabrow("adopt", "--from-archive", "slabrow.toml", code=2).stderr)
+        self.assertIn("is not JSON", self.slabrow("adopt", "--from-archive", "slabrow.toml", code=2).stderr)
 
     def test_rows_that_come_while_it_is_written_are_not_lost(self):
         self.fill()

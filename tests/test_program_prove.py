@@ -100,7 +100,7 @@ class ProveAheadTest(DatabaseTest):
         (self.folder / "server.log").write_text("".join(lines))
         done = run("prove", "--workload", "server.log", "--offline", "--schema", "tables.sql", cwd=self.folder)
         self.assertEqual(0, done.returncode, done.stderr)
-        self.assertIn("What costs most", done.stdout)
+        self.assertIn("The most expensive", done.stdout)
         self.assertRegex(done.stdout, r"shape-1 +[\d,]+ +[\d,]+ +SELECT id FROM reading")
         self.assertIn("--workload", run("prove", "--offline", "--schema", "tables.sql", cwd=self.folder).stderr)
 
@@ -115,7 +115,7 @@ class ProveAheadTest(DatabaseTest):
         self.assertIn("kinds", worse)
         self.assertNotIn("trunc", worse)
         (self.folder / "before.json").write_text("[]")
-        self.assertIn("is no JSON object", self.offline("--watch-for", "before.json", code=2).stderr)
+        self.assertIn("is not a JSON object", self.offline("--watch-for", "before.json", code=2).stderr)
 
     def test_a_layout_is_tried_before_it_exists(self):
         self.sql(

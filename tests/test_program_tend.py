@@ -163,14 +163,14 @@ class TendTest(DatabaseTest):
             '[[layout]]\ntable = "apiary.scan"\nby = "range"\nkey = ["scan_id"]\nspan = 10\nfrom = 0\nahead = 20\n'
         )
         self.layout(numbered + "\n".join(layout(table=name, ahead="2 months") for name in names))
-        self.slabrow("tend", "--go", *NOW, code=3)
+        self.slabrow("tend", "--go", *NOW, code=2)
         lacking = [names[3], names[30], names[50]]
         for name in lacking:
             self.sql(f"DROP TABLE {name}_2026_04")
-        again = self.json("tend", "--go", *NOW, code=3)
+        again = self.json("tend", "--go", *NOW, code=2)
         self.assertEqual([f"{name}_2026_04" for name in lacking], [each["partition"] for each in again["actions"]])
         self.assertEqual([names[-1]], [each["table"] for each in again["errors"]])
-        heads = re.findall(r"(?m)^(\S+) at", self.slabrow("tend", *NOW, code=3).stdout)
+        heads = re.findall(r"(?m)^(\S+) at", self.slabrow("tend", *NOW, code=2).stdout)
         self.assertEqual(["apiary.scan", *names], heads, "in the order of the file")
         self.layout(numbered)
         self.assertEqual("apiary.scan at 2026-03-01 00:00+00: nothing to do\n", self.slabrow("tend", *NOW).stdout)

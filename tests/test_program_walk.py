@@ -56,7 +56,7 @@ class WalkMixin:
         self.assertFalse(by_name["all-time-extremes"]["same_rows"])  # what was retired is missing, and said to be
 
     def convert_all(self):
-        proposed = self.json("convert", "--table", "apiary.reading", "--now", "2026-03-01")
+        proposed = self.json("convert", "--table", "apiary.reading", "--now", "2026-03-01", code=1)
         self.assertEqual(
             ("proposed", [["reading_id"], ["reading_id", "taken_at"]]),
             (proposed["state"], [proposed["key_changes"][0][side] for side in ("before", "after")]),

@@ -12,52 +12,33 @@ import tempfile
 import time
 from pathlib import Path
 
-import psycopg
-
 HERE = Path(__file__).resolve().parent
 SLABROW = Path(sys.executable).with_name("slabrow")
 NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick"}
 SCREEN = ":87"
 
-# Name → what is typed. Steps without a picture stand between them.
-STEPS = [
-    ("survey", "slabrow survey apiary.reading --exact --save before.json --workload workload.sql --now 2026-03-01"),
-    ("weigh", "slabrow weigh apiary.coop_event --workload workload.sql --now 2026-03-01 --picture weigh.png"),
-    ("forecast", "slabrow forecast --table apiary.reading --now 2026-03-01 --picture forecast.png"),
-    ("convert", "slabrow convert --table apiary.reading --now 2026-03-01 --pretend --go"),
-    (None, "slabrow convert --table apiary.coop_event --go"),
-    (None, "slabrow convert --table apiary.inspection --go"),
-    ("census", "slabrow census apiary.reading --exact --against before.json"),
-    ("route", "slabrow route --table apiary.reading 2026-03-01T00:00Z 2026-02-28T23:59:59.999999Z 2031-01-01"),
-    (None, "slabrow route --by hash --types int4 --parts 16 --values coops.csv --picture spread.png"),
-    ("prove", "slabrow prove --queries proofs.sql --run --contrast"),
-    (None, "slabrow prove --queries workload.sql --run --picture prove.png"),
-    ("tend-check", "slabrow tend --check --now 2026-05-20"),
-    ("tend", "slabrow tend --now 2026-06-15 --retiring 4"),
-    ("tend-done", "slabrow tend --now 2026-06-15 --retiring 4 --pretend --go"),
-    ("history", "slabrow history"),
-    ("compare", "slabrow compare --table apiary.reading --with apiary.reading_before --queries workload.sql"),
-]
+README = HERE.parent.parent / "README.md"
+# A picture that a command draws, rather than the terminal: the file that its --picture names.
+DRAWN = {
+    "weigh-picture": "weigh.png",
+    "forecast-picture": "forecast.png",
+    "prove-picture": "prove.png",
+    "spread": "spread.png",
+}
 
 
-# A few queries with something to say about each, so that all of it has room in one picture.
-PROOFS = """
--- name: february
--- touches: <= 1
-SELECT count(*) FROM apiary.reading WHERE taken_at >= '2026-02-01' AND taken_at < '2026-03-01';
--- name: february-by-trunc
--- touches: <= 1
-SELECT count(*) FROM apiary.reading WHERE date_trunc('month', taken_at) = '2026-02-01';
--- name: last-month
-SELECT count(*) FROM apiary.reading WHERE taken_at + interval '1 month' > '2026-03-01';
--- name: bare-dates
-SELECT count(*) FROM apiary.reading WHERE taken_at BETWEEN '2026-02-01' AND '2026-02-28';
--- name: a-day-prepared
--- params: '{2026-02-03}'
-SELECT count(*) FROM apiary.reading WHERE taken_at = ANY ($1::timestamptz[]);
--- name: a-hive
-SELECT max(weight_kg) FROM apiary.reading WHERE hive_id = 17;
-"""
+def walk() -> list[tuple[str | None, str]]:
+    """The commands of the README's walk in their order, each with the name of the picture that stands below it."""
+    text = README.read_text().split("## The walk", 1)[1].split("## Rules of every command", 1)[0]
+    steps: list[tuple[str | None, str]] = []
+    for block, picture in re.findall(r"```sh\n(.*?)```|!\[[^\]]*\]\(docs/screenshots/([\w-]+)\.png\)", text, re.DOTALL):
+        if block:
+            steps += [
+                (None, line.split("   #")[0].strip()) for line in block.splitlines() if line.startswith("slabrow")
+            ]
+        elif picture not in DRAWN:
+            steps[-1] = (picture, steps[-1][1])
+    return [step for step in steps if not step[1].startswith("slabrow demo")]
 
 
 def main() -> int:
@@ -80,26 +61,15 @@ def main() -> int:
         typed = shoot(None, "slabrow demo --load-only --keep-server", environment, Path.home())
         folder = Path(re.search(r"cd (\S+)", typed).group(1))
         environment["SLABROW_DSN"] = re.search(r"export SLABROW_DSN='(.*)'", typed).group(1)
-        save_coops(environment["SLABROW_DSN"], folder / "coops.csv")
-        (folder / "proofs.sql").write_text(PROOFS)
-        for name, command in STEPS:
+        for name, command in walk():
             shoot(name, command, environment, folder)
-        shutil.copy(folder / "forecast.png", HERE / "forecast-picture.png")
-        shutil.copy(folder / "spread.png", HERE / "spread.png")
-        shutil.copy(folder / "weigh.png", HERE / "weigh-picture.png")
-        shutil.copy(folder / "prove.png", HERE / "prove-picture.png")
+        for name, drawn in DRAWN.items():
+            shutil.copy(folder / drawn, HERE / f"{name}.png")
     finally:
         subprocess.run([SLABROW, "demo", "--stop"], env=environment, check=False)
         screen.terminate()
         shutil.rmtree(state, ignore_errors=True)
     return 0
-
-
-def save_coops(dsn: str, path: Path) -> None:
-    """The cooperative of every event, as the server's COPY writes it."""
-    query = "COPY (SELECT coop_id FROM apiary.coop_event) TO STDOUT (FORMAT CSV)"
-    with psycopg.connect(dsn) as connection, connection.cursor().copy(query) as copy:
-        path.write_bytes(b"".join(copy))
 
 
 def shoot(name: str | None, command: str, environment: dict[str, str], folder: Path, until: str | None = None) -> str:

@@ -115,12 +115,13 @@ def _prepare(options: argparse.Namespace, dsn: str, server: "PrivateServer | Non
     from slabrow.demo.data import Demo
     from slabrow.demo.load import load, run_workload
     from slabrow.demo.schema import LAYOUTS
-    from slabrow.demo.workload import WORKLOAD
+    from slabrow.demo.workload import PROOFS, WORKLOAD
     from slabrow.files.query_file import parse_queries
     from slabrow.servers.families import open_session
 
     Path("slabrow.toml").write_text(LAYOUTS, encoding="utf-8")
     Path("workload.sql").write_text(WORKLOAD, encoding="utf-8")
+    Path("proofs.sql").write_text(PROOFS, encoding="utf-8")
     demo, began = Demo(options.rows), time.monotonic()
     print(
         f"Loading a federation of beekeeping cooperatives: {demo.readings:,} readings of {demo.hives:,} hives over "

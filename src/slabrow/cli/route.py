@@ -36,20 +36,21 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Runs `route` and shows its result. Returns the exit code."""
+    from slabrow.core.values.errors import UsageError
+
+    if options.by is None and options.key is None:
+        for name in ("types", "parts", "zone", "picture"):
+            if getattr(options, name) is not None:
+                raise UsageError(f"--{name} is for routing without a server", fix="add --by hash")
     if options.table is None and options.values and (options.by is None or options.key is not None):
         options.table, *options.values = options.values  # as with every command, the table comes first
     asked = context(options)
-    from slabrow.core.values.errors import UsageError
-
     if options.key is not None:
         return _spread_of_table(options, asked)
     if bool(options.values) == bool(options.file):
         found = "both VALUE … and --values" if options.file else "neither VALUE … nor --values"
         raise UsageError("the values to route must be given once", found=found, fix="give one of them")
     if options.by is None:
-        for name in ("types", "parts", "zone", "picture"):
-            if getattr(options, name) is not None:
-                raise UsageError(f"--{name} is for routing without a server", fix="add --by hash")
         return _with_table(options, asked)
     hashing = _hashing(options)
     return _spread(options, hashing) if options.file and options.format == "text" else _offline(options, hashing)
@@ -89,24 +90,24 @@ def _offline(options: argparse.Namespace, hashing: "Hashing") -> int:
 
 
 def _spread(options: argparse.Namespace, hashing: "Hashing") -> int:
-    from slabrow.show.output import console
+    from slabrow.show.output import show
     from slabrow.show.picture import check_picture
-    from slabrow.show.spread import SpreadOf, draw_spread, print_spread
+    from slabrow.show.spread import SHOWN, SpreadOf, draw_spread
     from slabrow.work.route import count_spread
 
     picture: Path | None = None if options.picture is None else check_picture(options.picture)
     shown = SpreadOf(str(hashing), count_spread(hashing, _columns(options, hashing)), hashing.parts)
     if picture:
         draw_spread(shown, picture)
-    print_spread(shown, console())
+    show(SHOWN, shown, options.format)
     return FINE
 
 
 def _spread_of_table(options: argparse.Namespace, asked: "Context") -> int:
     from slabrow.core.values.errors import UsageError
-    from slabrow.show.output import console
+    from slabrow.show.output import show
     from slabrow.show.picture import check_picture
-    from slabrow.show.spread import SpreadOf, draw_spread, print_spread
+    from slabrow.show.spread import SHOWN, SpreadOf, draw_spread
     from slabrow.work.route import spread_of_table
 
     if options.by is None or options.parts is None or options.types or options.values or options.file:
@@ -116,15 +117,13 @@ def _spread_of_table(options: argparse.Namespace, asked: "Context") -> int:
         )
     if not 2 <= options.parts <= 1 << 20:
         raise UsageError(f"--parts {options.parts} is out of range", fix="give 2 to 1048576")
-    if options.format != "text":
-        raise UsageError("the spread of a table is shown as text", fix="leave --format out; add --picture")
     picture: Path | None = None if options.picture is None else check_picture(options.picture)
     key = tuple(part.strip() for part in options.key.split(","))
     title, counter, bytes_ = spread_of_table(asked, asked.table_name(), key, options.parts)
     shown = SpreadOf(title, counter, options.parts, bytes_)
     if picture:
         draw_spread(shown, picture)
-    print_spread(shown, console())
+    show(SHOWN, shown, options.format)
     return FINE
 
 

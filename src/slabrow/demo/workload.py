@@ -173,3 +173,22 @@ SELECT count(*) FROM apiary.inspection WHERE lower(zone_code) = 'a1';
 SELECT hive_id, varroa_count FROM apiary.inspection
 WHERE inspected_on >= '2026-02-01' AND varroa_count > 10 ORDER BY varroa_count DESC, hive_id, inspection_id LIMIT 20;
 """
+
+# A few queries with something to say about each: `prove` shows all that it can say of them on one page.
+PROOFS = """
+-- name: february
+-- touches: <= 1
+SELECT count(*) FROM apiary.reading WHERE taken_at >= '2026-02-01' AND taken_at < '2026-03-01';
+-- name: february-by-trunc
+-- touches: <= 1
+SELECT count(*) FROM apiary.reading WHERE date_trunc('month', taken_at) = '2026-02-01';
+-- name: last-month
+SELECT count(*) FROM apiary.reading WHERE taken_at + interval '1 month' > '2026-03-01';
+-- name: bare-dates
+SELECT count(*) FROM apiary.reading WHERE taken_at BETWEEN '2026-02-01' AND '2026-02-28';
+-- name: a-day-prepared
+-- params: '{2026-02-03}'
+SELECT count(*) FROM apiary.reading WHERE taken_at = ANY ($1::timestamptz[]);
+-- name: a-hive
+SELECT max(weight_kg) FROM apiary.reading WHERE hive_id = 17;
+"""

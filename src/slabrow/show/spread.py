@@ -1,12 +1,13 @@
 """How a spread over hash parts looks: a table of the parts, and the curve over their number."""
 
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from slabrow.core.hashing.spread import POWERS, Spread, SpreadCounter
 from slabrow.core.values.wording import count, share, size
-from slabrow.show.output import heading, note, plain, print_table, table
+from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
 from slabrow.show.words import MOST_LINES, bar, ends, plural
 
 if TYPE_CHECKING:
@@ -25,7 +26,32 @@ class SpreadOf:
     bytes: int | None = None
 
 
-def print_spread(shown: SpreadOf, out: "Console") -> None:
+def _data(shown: SpreadOf) -> Json:
+    spread = shown.counter.spread(shown.parts)
+    return {
+        "title": shown.title,
+        "rows": shown.counter.total,
+        "keys": shown.counter.keys,
+        "commonest": shown.counter.giant,
+        "parts": [
+            {"remainder": remainder, "rows": rows, "bytes": _bytes(shown, rows)}
+            for remainder, rows in enumerate(spread.rows if spread is not None else ())
+        ],
+        "largest_to_mean": None if spread is None else round(spread.largest_to_mean, 4),
+        "variation": None if spread is None else round(spread.variation, 4),
+    }
+
+
+def _bytes(shown: SpreadOf, rows: int) -> int | None:
+    return None if shown.bytes is None else round(shown.bytes * rows / max(1, shown.counter.total))
+
+
+def _rows(shown: SpreadOf) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+    parts = _data(shown)["parts"]
+    return ("remainder", "rows", "bytes"), [list(each.values()) for each in parts]
+
+
+def _text(shown: SpreadOf, out: "Console") -> None:
     """The parts with their rows, how even they are, and the same for other numbers of parts."""
     counter, spread = shown.counter, shown.counter.spread(shown.parts)
     heading(out, f"{shown.title}: {count(counter.total)} rows")
@@ -40,6 +66,7 @@ def print_spread(shown: SpreadOf, out: "Console") -> None:
             lines.add_row(str(other.parts), count(other.largest), *evenness, str(other.empty))
     out.print()
     print_table(out, lines, ("",))
+    note(out, "`× mean`: the largest part against the mean. `variation`: standard deviation over mean; 0 is even.")
 
 
 def _print_giant(shown: SpreadOf, out: "Console") -> None:
@@ -68,6 +95,9 @@ def _print_parts(spread: Spread, bytes_: int | None, out: "Console") -> None:
     print_table(out, lines, ("",))
     evenness = f"The largest part is {spread.largest_to_mean:.2f} × the mean, the coefficient of variation is "
     out.print(plain(f"{evenness}{spread.variation:.2f}; {plural(spread.empty, 'part')} empty."))
+
+
+SHOWN: Shown[SpreadOf] = Shown("route", _data, _rows, _text)
 
 
 def draw_spread(shown: SpreadOf, path: Path) -> None:
