@@ -215,11 +215,15 @@ class DatabaseTest(ServerTest):
         done = subprocess.run(command, capture_output=True, text=True, cwd=self.folder)
         self.assertEqual((0, ""), (done.returncode, done.stderr), done.stderr)
 
+    def begin(self, *arguments):
+        """The built program on this test's database, in its folder, still running."""
+        return begin(*arguments, cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+
     def is_killed_midway(self, actions, *arguments):
         """Kills the program once it has written so many actions into the ledger. False when it had ended by then."""
         entries = "SELECT count(*) FROM slabrow.ledger"
         wanted = self.value(entries) + actions
-        process = begin(*arguments, cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+        process = self.begin(*arguments)
         while process.poll() is None and self.value(entries) < wanted:
             time.sleep(0.002)
         process.kill()

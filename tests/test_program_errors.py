@@ -259,7 +259,7 @@ class InterruptionTest(DatabaseTest):
         before = self.value("SELECT sum(hashtext(r::text)) FROM reading r")
         for stop, code in [(signal.SIGINT, 5), (signal.SIGTERM, 5), (signal.SIGKILL, -9)]:
             with self.subTest(stop):
-                process = begin("convert", "--go", *NOW, cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+                process = self.begin("convert", "--go", *NOW)
                 self.wait_for("INSERT INTO%")
                 process.send_signal(stop)
                 _, error = process.communicate(timeout=30)

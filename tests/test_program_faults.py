@@ -10,7 +10,7 @@ import time
 import psycopg
 
 from slabrow.servers.postgresql.private.server import start
-from tests.support import begin, binaries
+from tests.support import binaries
 from tests.test_program_keep import LATER, NOW, KeepingTest
 
 
@@ -84,9 +84,7 @@ class StoppedServerTest(KeepingTest):
         self.sql(
             "INSERT INTO apiary.log SELECT timestamptz '2026-03-01' + n * interval '6 hours', n FROM generate_series(0, 159) n"
         )
-        process = begin(
-            "tend", "--go", "--log", "text", "--now", "2026-04-10", cwd=self.folder, env={"SLABROW_DSN": self.dsn}
-        )
+        process = self.begin("tend", "--go", "--log", "text", "--now", "2026-04-10")
         for line in process.stderr:
             if "done archive" in line:
                 break
@@ -104,7 +102,7 @@ class StoppedServerTest(KeepingTest):
 
     def test_what_stays_running_goes_on_when_the_server_is_back(self):
         self.write(ahead="30 months")
-        process = begin("tend", "--go", "--every", "1s", cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+        process = self.begin("tend", "--go", "--every", "1s")
         self.wait_until("SELECT count(*) > 9 FROM pg_inherits WHERE inhparent = 'apiary.log'::regclass")
         for more in (40, 50):
             os.kill(
@@ -192,9 +190,7 @@ class LocksTest(KeepingTest):
 
         def tend():
             for day in range(1, 13):
-                process = begin(
-                    "tend", "--go", "--now", f"2026-04-{day:02}", cwd=self.folder, env={"SLABROW_DSN": self.dsn}
-                )
+                process = self.begin("tend", "--go", "--now", f"2026-04-{day:02}")
                 process.communicate(timeout=120)
                 codes.append(process.returncode)
 
@@ -213,9 +209,7 @@ class LocksTest(KeepingTest):
         self.fill()
         with psycopg.connect(self.dsn) as reader:
             reader.execute("SELECT count(*) FROM apiary.log")
-            process = begin(
-                "tend", "--go", "--lock-wait", "60s", *LATER, cwd=self.folder, env={"SLABROW_DSN": self.dsn}
-            )
+            process = self.begin("tend", "--go", "--lock-wait", "60s", *LATER)
             self.wait_until("SELECT count(*) > 0 FROM pg_inherits WHERE inhdetachpending")
             process.send_signal(signal.SIGKILL)
             process.communicate()
@@ -302,9 +296,7 @@ class FeaturesTest(KeepingTest):
         self.write(ahead="4 months")
         text = self.slabrow("tend", "--go", "--log", "text", *NOW).stderr
         self.assertRegex(text, r"(?m)^2\S+ done create apiary\.log_2026_06 duration_ms=[\d.]+ lock_waits=0$")
-        process = begin(
-            "tend", "--every", "1s", "--serve", "19188", "--log", "json", cwd=self.folder, env={"SLABROW_DSN": self.dsn}
-        )
+        process = self.begin("tend", "--every", "1s", "--serve", "19188", "--log", "json")
         end = time.monotonic() + 20
         while b"slabrow_partitions" not in (body := self.scraped("http://127.0.0.1:19188/metrics")):
             self.assertLess(time.monotonic(), end, body)

@@ -14,7 +14,7 @@ from pathlib import Path
 import psycopg
 import pyarrow.parquet
 
-from tests.support import DatabaseTest, begin
+from tests.support import DatabaseTest
 from tests.test_program_convert import layout
 
 NOW = ("--now", "2026-03-01")
@@ -288,7 +288,7 @@ class ArchiveTest(KeepingTest):
         with psycopg.connect(self.dsn) as late:
             late.execute("INSERT INTO apiary.log (taken_at, n) VALUES ('2026-03-09', -1)")
             self.write(past_keep="archive", archive_to="old")
-            process = begin("tend", "--go", "--lock-wait", "8s", *LATER, cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+            process = self.begin("tend", "--go", "--lock-wait", "8s", *LATER)
             deadline = time.monotonic() + 20
             while not list(Path(self.folder).glob("old/*.json")) and time.monotonic() < deadline:
                 time.sleep(0.05)
@@ -424,7 +424,7 @@ class LedgerTest(KeepingTest):
         with psycopg.connect(self.dsn) as reader:
             reader.execute("SET LOCAL idle_in_transaction_session_timeout = 0")
             reader.execute("SELECT FROM apiary.log")
-            begun = begin("tend", "--go", "--lock-wait", "20s", cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+            begun = self.begin("tend", "--go", "--lock-wait", "20s")
             self.wait_until("SELECT EXISTS (SELECT FROM pg_locks WHERE NOT granted)")
             time.sleep(1.5)
         self.assertEqual((0, ""), (begun.wait(30), begun.stderr.read()))
@@ -523,7 +523,7 @@ class TellingTest(KeepingTest):
 
     def test_it_stays_running_through_what_fails_and_stops_cleanly(self):
         self.write(ahead="30 months")
-        process = begin("tend", "--go", "--every", "1s", cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+        process = self.begin("tend", "--go", "--every", "1s")
         deadline = time.monotonic() + 30
         while len(self.tables()) < 9 and time.monotonic() < deadline:
             time.sleep(0.2)

@@ -11,6 +11,12 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--old-name", metavar="NAME", help="what the plain table is called afterwards; else NAME_before"
     )
+    parser.add_argument(
+        "--way",
+        choices=("locked",),
+        default="locked",
+        help="locked: one transaction; readers go on, writers wait until its end (the only way so far)",
+    )
     parser.add_argument("--drop-old", action="store_true", help="drop the plain table that an earlier conversion kept")
     add_common(parser, changes=True)
 

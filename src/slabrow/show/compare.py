@@ -71,7 +71,7 @@ def _text(result: Comparison, out: "Console") -> None:
     if not result.are_alike:
         rows = f"about {count(result.rows_before)} rows before, {count(result.rows_after)} after"
         out.print(bad(f"The tables do not hold the same rows: {rows}. Less time may only mean fewer rows."))
-    numbers = ("blocks before", "after", "time before", "time after", "factor")
+    numbers = ("blocks before", "blocks after", "time before", "time after", "factor")
     lines = table("query", *numbers, "rows", right=numbers)
     for each in result.compared:
         lines.add_row(
@@ -83,7 +83,7 @@ def _text(result: Comparison, out: "Console") -> None:
             _factor(_total(each.before), _total(each.after)),
             "same" if each.has_same_rows else "differ",
         )
-    print_table(out, lines, ("factor", "blocks before", "after"))
+    print_table(out, lines, ("factor", "blocks before", "blocks after"))
     equal = result.equal
     if equal:
         before, after = (
@@ -94,7 +94,7 @@ def _text(result: Comparison, out: "Console") -> None:
         out.print(
             plain(
                 f"A day of the {len(equal)} queries that return the same rows: {count(blocks[0])} blocks before, "
-                f"{count(blocks[1])} after; {before / 1000:,.1f} s before, {after / 1000:,.1f} s after "
+                f"{count(blocks[1])} after; {milliseconds(before)} before, {milliseconds(after)} after "
                 f"(planning and execution, weighted by runs a day)."
             )
         )

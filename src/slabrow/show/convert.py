@@ -119,7 +119,7 @@ def _text_done(result: ConvertResult, out: "Console") -> None:
     note(
         out,
         f"The old table stays as {result.old_name}. When you are sure: "
-        f"slabrow convert --table {result.layout.table} --drop-old --go",
+        f"slabrow convert {result.layout.table} --drop-old --go",
     )
 
 

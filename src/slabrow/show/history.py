@@ -73,13 +73,13 @@ def _text(history: History, out: "Console") -> None:
         out, f"The ledger in {history.schema}: {plural(len(history.entries), 'entry', 'entries')}, the newest first"
     )
     lines = table("when (UTC)", "what", "table", "partition", "rows", "took", "lock waits", "by", "state",
-                  right=("rows", "took", "lock waits"))  # fmt: skip
+                  right=("rows", "took", "lock waits"), folds=("state",))  # fmt: skip
     for written in history.entries:
         entry = written.entry
         until = (entry.details or {}).get("until")
-        state = f"{entry.state}: {entry.note}" if entry.note else entry.state
+        state = entry.state + _pretended(entry) + (f": {entry.note}" if entry.note else "")
         lines.add_row(
-            f"{written.at.astimezone(UTC):%Y-%m-%d %H:%M:%S}" + _pretended(entry),
+            f"{written.at.astimezone(UTC):%Y-%m-%d %H:%M:%S}",
             plain(entry.kind + (f" until {until[:10]}" if until else "")),
             plain(entry.table),
             plain(entry.partition),
@@ -89,7 +89,7 @@ def _text(history: History, out: "Console") -> None:
             plain(f"{written.role}@{written.host}"),
             good(state) if entry.state == "done" else bad(state),
         )
-    print_table(out, lines, ("lock waits", "by", "table", "took"))
+    print_table(out, lines, ("lock waits", "by", "took", "rows"))
 
 
 def _pretended(entry: LedgerEntry) -> str:

@@ -5,7 +5,7 @@ import io
 import json
 import os
 import sys
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
@@ -102,10 +102,15 @@ def console() -> "Console":
 
 @dataclass(slots=True)
 class Lines:
-    """A table being filled: a cell for each column in every row. right: the columns that are numbers."""
+    """A table being filled: a cell for each column in every row.
+
+    right   the columns that are numbers
+    folds   the columns of sentences and definitions: they may take several lines, where all others keep to one
+    """
 
     columns: tuple[str, ...]
     right: tuple[str, ...]
+    folds: tuple[str, ...] = ()
     rows: "list[tuple[Cell, ...]]" = field(default_factory=list)
 
     def add_row(self, *cells: "Cell") -> None:
@@ -144,9 +149,9 @@ class Lines:
         kept = [place for place, column in enumerate(self.columns) if column not in left_out]
         made = Table(box=box.SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
         for place in kept:
-            numeric = self.columns[place] in self.right
-            justify: JustifyMethod = "right" if numeric else "left"
-            made.add_column(self.columns[place], justify=justify, no_wrap=numeric, overflow="fold")
+            name = self.columns[place]
+            justify: JustifyMethod = "right" if name in self.right else "left"
+            made.add_column(name, justify=justify, no_wrap=name not in self.folds, overflow="fold")
         for row in self.rows:
             made.add_row(*(row[place] for place in kept))
         return made
@@ -182,33 +187,38 @@ def _cells(cell: "Cell") -> int:
     return cell_len(cell) if isinstance(cell, str) else cell.cell_len
 
 
-def table(*columns: str, right: Iterable[str] = ()) -> Lines:
-    """An empty table; columns named in `right` are numbers."""
-    return Lines(columns, tuple(right))
+def table(*columns: str, right: Iterable[str] = (), folds: Iterable[str] = ()) -> Lines:
+    """An empty table. right, folds: as of Lines."""
+    return Lines(columns, tuple(right), tuple(folds))
 
 
 def print_table(out: "Console", lines: Lines, least_needed: Sequence[str] = ()) -> None:
-    """Prints a table; on a terminal too narrow for it, without the columns that are `least_needed`, the first first.
+    """Prints a table. On a terminal too narrow for it, the columns that are `least_needed` are left out, in that order.
 
-    What still does not fit then is folded within its column.
+    A column that folds needs only a part of its width, and is left out only when even that is not there.
     """
     text = None if out.is_terminal else lines.plain()
     if text is not None:  # a file or a pipe has no width
         out.out(text)
         return
-    if sum(lines.widths()) + _BETWEEN * (len(lines.columns) - 1) <= out.width:
-        out.print(lines.drawn(()))
-        return
-    from rich.measure import Measurement
-
-    for number in range(len(least_needed) + 1):
-        left_out = least_needed[:number]
-        made = lines.drawn(left_out)
-        if Measurement.get(out, out.options.update(max_width=10_000), made).maximum <= out.width:
-            break
-    out.print(made)
+    widths = dict(zip(lines.columns, lines.widths(), strict=True))
+    droppable = [name for name in least_needed if name in widths]
+    left_out: list[str] = []
+    while _needed(lines, widths, left_out) > out.width and len(left_out) < len(droppable):
+        left_out.append(droppable[len(left_out)])
+    out.print(lines.drawn(left_out))
     if named := [name for name in left_out if name]:
         note(out, f"(The terminal is too narrow for: {', '.join(named)}.)")
+
+
+_FOLDED = 28  # columns of the terminal that a sentence or a definition can be read in
+
+
+def _needed(lines: Lines, widths: Mapping[str, int], left_out: Sequence[str]) -> int:
+    """The width of the table, with what folds as narrow as it may get."""
+    kept = [name for name in lines.columns if name not in left_out]
+    shown = [min(widths[name], _FOLDED) if name in lines.folds else widths[name] for name in kept]
+    return sum(shown) + _BETWEEN * (len(kept) - 1)
 
 
 def heading(out: "Console", text: str) -> None:

@@ -155,10 +155,11 @@ def _rows(result: ProveResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
 def _text(result: ProveResult, out: "Console") -> None:
     ran = any(proof.executed is not None for proof in result.proofs)
     asked = any(proof.planned is not None for proof in result.proofs)
-    refused = any(each.is_error for each in result.unproven) and not result.proofs
     how = "as the server ran it" if ran else "as the server plans it"
-    if not asked and not refused:
+    if not asked:
         how = "predicted, without asking a server"
+    if not result.proofs:
+        how = "none"
     heading(out, f"Partitions that each query touches, {how}")
     measured: tuple[str, ...] = ("planning",) if asked else ()
     if ran:
@@ -177,7 +178,8 @@ def _text(result: ProveResult, out: "Console") -> None:
             *(_measured(proof, ran) if asked else ()),
             _limit(proof),
         )
-    print_table(out, lines, ("", "returned", "blocks", "rows read", "planning", "decided", "table", "execution"))
+    if result.proofs:
+        print_table(out, lines, ("", "returned", "blocks", "rows read", "planning", "table", "execution", "decided"))
     gone = [each for each in result.unproven if not each.is_error and each.reason != NOT_TOUCHED]
     for each in result.unproven:
         if each.is_error:
@@ -353,7 +355,9 @@ def _costliest(result: ProveResult, out: "Console") -> None:
     found.sort(key=lambda proof: -proof.query.weight * max(1, proof.all_rows))
     out.print()
     heading(out, "The most expensive queries that read every partition")
-    lines = table("", "runs a day", "partitions a day", "query", right=("runs a day", "partitions a day"))
+    lines = table(
+        "", "runs a day", "partitions a day", "query", right=("runs a day", "partitions a day"), folds=("query",)
+    )
     for proof in found[:_MOST_COSTLY]:
         a_day = count(round(proof.query.weight * proof.total))
         lines.add_row(plain(proof.query.name), count(round(proof.query.weight)), a_day, plain(_line(proof.query.sql)))

@@ -45,7 +45,7 @@ def _home(route: Route) -> "Text":
 
 def _text(routes: Routes, out: "Console") -> None:
     heading(out, routes.title)
-    lines = table("value", "goes to", "because")
+    lines = table("value", "goes to", "because", folds=("because",))
     for route in routes.routes:
         lines.add_row(plain(_spelled(route)), _home(route), plain(route.why))
     out.print(lines)

@@ -1,6 +1,8 @@
 """How a survey looks."""
 
+import re
 from collections.abc import Iterable, Sequence
+from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from slabrow.core.statistics.row_growth import Growth
@@ -153,7 +155,7 @@ def _text(survey: Survey, out: "Console") -> None:
     )
     for column in survey.columns:
         columns.add_row(*map(plain, _cells(column)))
-    print_table(out, columns, ("commonest value has", "distinct"))
+    print_table(out, columns, ("commonest value has", "NULL", "type", "high"))
     _keys(survey, out)
     if survey.counts is not None:
         out.print()
@@ -173,7 +175,7 @@ def _ageing(survey: Survey, out: "Console") -> None:
         out.print(plain(growth_text(growth)))
     for place, each in enumerate(survey.ageing[:3]):
         how = "Data ages along" if place == 0 else "It could also be"
-        out.print(plain(f"{how} {each.column}: it {' and '.join(each.reasons)}."))
+        out.print(plain(f"{how} {each.column}: {' and '.join(each.reasons)}."))
     if ages is not None:
         lines = table("the workload reads", "of its runs", "", right=("of its runs",))
         before = -1.0
@@ -211,11 +213,11 @@ def growth_text(growth: Growth) -> str:
 def _cells(surveyed: SurveyedColumn) -> list[str]:
     column, statistics = surveyed.column, surveyed.statistics
     if statistics is None:
-        return [column.name, column.type_name, "–", "never" if column.not_null else "–", "–", "–", "–"]
+        return [column.name, _type(column.type_name), "–", "never" if column.not_null else "–", "–", "–", "–"]
     nulls = "never" if column.not_null else share(statistics.null_share)
     return [
         column.name,
-        column.type_name,
+        _type(column.type_name),
         count(statistics.distinct),
         nulls,
         _short(statistics.low),
@@ -224,15 +226,33 @@ def _cells(surveyed: SurveyedColumn) -> list[str]:
     ]
 
 
+def _type(name: str) -> str:
+    """A type as people write it: the server's own short names for the long ones."""
+    for long, short in _SHORT_TYPES:
+        if re.fullmatch(long, name):
+            return re.sub(long, short, name)
+    return name
+
+
+_SHORT_TYPES = (
+    (r"timestamp(\(\d\))? with time zone(\[\])?", r"timestamptz\1\2"),
+    (r"timestamp(\(\d\))? without time zone(\[\])?", r"timestamp\1\2"),
+    (r"character varying(.*)", r"varchar\1"),
+    (r"double precision(.*)", r"float8\1"),
+)
+
+
 def _short(value: Value | None) -> str:
+    """A value for the eye: moments to the minute, UTC."""
+    if isinstance(value, datetime):
+        return f"{value:%Y-%m-%d %H:%M}"
     text = "–" if value is None else spell(value)
-    text = text.replace("+00:00", "+00")
     return text[:31] + "…" if len(text) > 32 else text
 
 
 def _keys(survey: Survey, out: "Console") -> None:
     out.print()
-    keys = table("index or key", "bytes", "scans", "definition", right=("bytes", "scans"))
+    keys = table("index or key", "bytes", "scans", "definition", right=("bytes", "scans"), folds=("definition",))
     for index in survey.indexes:
         kind = "primary key" if index.is_primary else "unique" if index.is_unique else "index"
         definition = index.definition.split(" USING ", 1)[-1]
@@ -245,7 +265,10 @@ def _keys(survey: Survey, out: "Console") -> None:
     for key in survey.foreign_keys:
         direction = f"to {key.other}" if key.direction == "out" else f"from {key.other}"
         keys.add_row(plain(key.name), "", "", plain(f"foreign key {direction}: {key.definition}"))
-    out.print(keys if keys.rows else plain("no index, no key"))
+    if keys.rows:
+        print_table(out, keys, ("scans", "bytes"))
+    else:
+        out.print(plain("no index, no key"))
 
 
 def _counts(counts: Counts, out: "Console") -> None:

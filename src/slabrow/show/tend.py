@@ -108,7 +108,7 @@ def _report(report: TableReport, result: TendResult, out: "Console") -> None:
             if part:
                 out.print(plain(f"  {part}"))
     if report.tended:
-        lines = table("", "partition", "from (in)", "to (out)", "state", "why")
+        lines = table("", "partition", "from (in)", "to (out)", "state", "why", folds=("why",))
         for each in ends(report.tended):
             if each is None:
                 lines.add_row("…", plain(f"{len(report.tended) - MOST_LINES:,} more, in csv and json"))
@@ -120,7 +120,7 @@ def _report(report: TableReport, result: TendResult, out: "Console") -> None:
                 _state(each),
                 plain(each.text or each.action.reason.split(" and no partition holds")[0]),
             )
-        print_table(out, lines, ("why", "from (in)"))
+        print_table(out, lines, ("to (out)", "from (in)"))
     for finding in report.leftovers:
         words = f"  {finding.code}: {finding.text}."
         out.print(plain(words) if finding.code == "hold" else bad(words))

@@ -152,7 +152,7 @@ def _text(weighing: Weighing, out: "Console") -> None:
     )
     lines = table(
         "", "layout", "partitions", "largest", "touched", "95 %", "blocks", "planning", "a day",
-        right=("", "partitions", "largest", "touched", "95 %", "blocks", "planning", "a day"),
+        right=("", "partitions", "largest", "touched", "95 %", "blocks", "planning", "a day"), folds=("layout",),
     )  # fmt: skip
     for rank, weighed in _to_show(verdict.ranked):
         lines.add_row(

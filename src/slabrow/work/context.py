@@ -112,7 +112,7 @@ class Context:
         if len(layouts) > 1:
             raise UsageError(
                 f"{self.layout_file} has {len(layouts)} layouts",
-                fix="name one with --table: " + ", ".join(str(layout.table) for layout in layouts),
+                fix="name one of them: " + ", ".join(str(layout.table) for layout in layouts),
             )
         return layouts[0]
 

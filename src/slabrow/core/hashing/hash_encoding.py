@@ -20,7 +20,7 @@ from slabrow.core.hashing.hashing import PARTITION_SEED, HashColumn, LongWords, 
 from slabrow.core.values.errors import UsageError, nearest
 from slabrow.core.values.key_values import Edge, Far, Kind, Opaque, parse_value
 
-_ASK = "ask the server: slabrow route --table NAME VALUE"
+_ASK = "ask the server: slabrow route TABLE VALUE"
 _SERVER_EPOCH = datetime(2000, 1, 1)
 _EPOCH_DAY = date(2000, 1, 1).toordinal()
 

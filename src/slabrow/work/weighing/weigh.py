@@ -97,7 +97,7 @@ def weighed(
         raise UsageError(
             f"nothing in the workload names {facts.spelling}",
             found=f"{len(workload.shapes):,} shapes of {workload.source}, {len(read.unread)} of them not understood",
-            fix="check --table and --workload: names without a schema are looked for on the search path",
+            fix="check the table and --workload: names without a schema are looked for on the search path",
         )
     used = usage(read)
     aged = ageing(facts, used, read.weight)
