@@ -7,6 +7,7 @@ from rich.console import Console
 from rich.text import Text
 
 from slabrow.core.table.spans import parse_span
+from slabrow.core.values import wording
 from slabrow.show import words
 from slabrow.show.output import print_table, table
 from tests.support import DatabaseTest, run
@@ -50,16 +51,18 @@ class TableTest(unittest.TestCase):
 class WordsTest(unittest.TestCase):
     def test_numbers_are_said_as_people_read_them(self):
         for said, expected in [
-            (words.count(1_234_567), "1,234,567"),
-            (words.count(None), "–"),
-            (words.size(8192), "8,192 bytes"),
-            (words.size(25 * 1024**2), "25 MB"),
-            (words.share(0.0123), "1.2 %"),
-            (words.share(0.5), "50 %"),
-            (words.share(0.0001), "< 0.1 %"),
-            (words.share(0), "0.0 %"),
-            (words.milliseconds(0.514), "0.51 ms"),
-            (words.milliseconds(1234.5), "1,234 ms"),
+            (wording.count(1_234_567), "1,234,567"),
+            (wording.count(None), "–"),
+            (wording.size(8192), "8,192 bytes"),
+            (wording.size(25 * 1024**2), "25 MB"),
+            (wording.share(0.0123), "1.2 %"),
+            (wording.share(0.5), "50 %"),
+            (wording.share(0.0001), "< 0.1 %"),
+            (wording.share(0), "0.0 %"),
+            (wording.milliseconds(0.514), "0.51 ms"),
+            (wording.milliseconds(234.5), "234 ms"),
+            (wording.milliseconds(1234.5), "1.2 s"),
+            (wording.milliseconds(180_000), "3 min"),
             (words.plural(1, "leaf", "leaves"), "1 leaf"),
             (words.per_span(parse_span("1 month")), "per month"),
             (words.per_span(parse_span("7 days")), "per 7 days"),

@@ -5,6 +5,10 @@ utils/adt/numeric.c hash_numeric_extended, utils/adt/date.c, timestamp.c, uuid.c
 Text is hashed as its UTF-8 bytes: right for every deterministic collation in a UTF-8 database.
 """
 
+# Why values are encoded first. The server hashes the bytes of its own internal form: an integer as a machine word, a
+# text as its bytes, a timestamp as microseconds since 2000. The text that a person writes has to become exactly these
+# bytes. Each type has one encoder, which takes a whole column at once (NumPy), and names its hash support function.
+
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass

@@ -5,6 +5,16 @@ Reading and binding are apart, because one shape of a statement runs with many v
 Which comparisons the server can use is said in the PostgreSQL manual, 5.12.4 Partition Pruning, and was measured.
 """
 
+# Two stages, because one shape of a statement runs with many values. *Reading* follows the structure of the SQL and
+# finds which parts are comparisons of a column with something; it is done once for a shape. *Binding* works out what
+# the something is worth in one run, and when the server knows it (binding.py).
+#
+# NOT never stays: it is pushed down to the comparisons while reading, as the planner does (negate_clause). `NOT (k < 5
+# OR k IS NULL)` is read as `k >= 5 AND k IS NOT NULL`. So everything above the comparisons is AND and OR.
+#
+# A part that cannot be used becomes `Anything` with the reason. Under AND it does no harm; an OR that has such an arm
+# keeps every leaf.
+
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any

@@ -3,6 +3,24 @@
 The server puts columns that a join makes equal into one class, with one constant (equivalence classes, equivclass.c).
 """
 
+# Why equalities need a module of their own. For `a.k = b.j AND b.j = 5` the planner puts a.k, b.j and 5 into one
+# *equivalence class* and derives `a.k = 5`, which prunes a. That is worth a lot to a prediction, and it has traps:
+#
+# - A class that has two constants, `k = 5 AND k = j AND j = now()`, keeps only one of them. If one is known while
+#   planning, the server takes that one (generate_base_implied_equalities_const). Otherwise nobody can say which, and no
+#   constant of the class may be relied on. Such columns are called *rivals* here.
+# - The constant that was not taken is not lost: the server compares it with the one that was. Two literals that differ
+#   make the whole class impossible, and the query reads nothing. Such equalities are *spare*.
+# - Only columns of one type share a class: `int4 = int8` is another operator, and gives another class.
+# - Over an outer join constants go one way only: from the rows that are kept to the side that may be missing
+#   (reconsider_outer_join_clauses).
+# - `k = true` is not an equality for the planner, because it is rewritten to `k` before (simplify_boolean_equality).
+#
+# An example. `FROM a JOIN b ON a.k = b.k LEFT JOIN c ON c.k = a.k WHERE b.k = 5`: a.k and b.k get `= 5` from their
+# class, and c.k gets `= 5` too, from ON. `WHERE c.k = 5` instead would turn the LEFT JOIN into an inner join first.
+#
+# Source: src/backend/optimizer/path/equivclass.c, versions 15 to 18.
+
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, cast

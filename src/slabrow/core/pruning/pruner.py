@@ -8,6 +8,28 @@ cost no more than a few.
 Everything that is not understood is `Anything`, which keeps every leaf: never too few.
 """
 
+# How pruning works, in five sentences. The partitions of one level lie between sorted bounds, and every gap between two
+# bounds has a number, its *offset*. A comparison such as `k >= 5` is a *step*: it gives the set of offsets in which a
+# matching row can lie. Comparisons joined by AND intersect their sets, arms joined by OR unite them. Offsets lead to
+# partitions; an offset without a partition leads to the catch-all. What cannot be turned into a step gives no set at
+# all, and so leaves out nothing.
+#
+# The rules and their sources:
+# - partprune.c, gen_partprune_steps_internal: which conditions become steps, and when they contradict each other.
+# - partprune.c, gen_prune_steps_from_opexps: a condition on a later key column is used only together with conditions on
+#   all columns before it.
+# - partprune.c, get_matching_range_bounds and its like for lists and hash: which offsets a step keeps.
+# - A value known only as execution starts (`now()`, a parameter of a generic plan) is used in a second round, and a
+#   value known only while the query runs is not used at all: such a query *may* prune later, and that is all that is
+#   said.
+#
+# An example. Bounds are January 1, February 1, March 1; partitions are jan (offset 1) and feb (offset 2); a catch-all
+# takes the rest. `k >= February 1 AND k < February 10` keeps the offsets {2, 3} and {0, 1, 2}: together {2}, which is
+# feb. `k = March 5` keeps offset 3, in which no partition lies: only the catch-all is read. `k + 0 = 5` keeps all.
+#
+# Being cleverer than the server would be wrong here. The prediction is held against the server's plan, so where the
+# server keeps a partition that no row can be in, the pruner keeps it too.
+
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, assert_never
@@ -264,7 +286,7 @@ class _Level:
             clauses.not_nulls.add(place)
 
     def _any(self, arms: Sequence[Condition], until: When) -> Kept | None:
-        """Arms that contradict themselves count for nothing; one that says nothing keeps everything."""
+        """Unites the arms of OR: one that contradicts itself adds nothing, one that cannot be used keeps everything."""
         assert self._bounds is not None
         united: Kept | None = None
         for arm in arms:

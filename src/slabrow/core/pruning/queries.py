@@ -6,6 +6,28 @@ columns of a join (`a.k = b.j AND b.j = 5` gives a.k = 5: equivalence classes). 
 keeps its conditions apart: those of ON hold for the rows that are read, those of WHERE only where NULL cannot pass.
 """
 
+# How a statement is read. The planner does not prune statements, it prunes tables: it asks for every place in FROM at
+# which a table stands, "which conditions hold for the rows read here?". This module and the three below it (blocks,
+# from_clause, output_columns) walk through a statement and answer that for each place.
+#
+# The walk goes from the outermost query inwards, block by block. On its way it carries the conditions that come from
+# outside, with columns named by the output column of the inner query. In each block it does what the planner does, in
+# the planner's order:
+# 1. Sub-queries that the planner dissolves are dissolved: EXISTS and IN become joins, simple queries in FROM become a
+#    part of the block (prepjointree.c: pull_up_sublinks, pull_up_subqueries).
+# 2. Outer joins whose added rows of NULLs cannot pass WHERE become inner joins (reduce_outer_joins).
+# 3. Columns that a join makes equal share their constants (equivclass.c; equalities.py here).
+# 4. Conditions on the output of a query that was not dissolved move into it, unless a LIMIT, a window or a grouping
+#    forbids it (subquery_is_pushdown_safe, allpaths.c; pushdown.py here).
+#
+# The conditions below an outer join need care. A condition of ON holds for the rows that are read on the side that may
+# be missing. A condition of WHERE holds there only if a row of NULLs cannot pass it.
+#
+# An example. `SELECT * FROM (SELECT k, count(*) AS n FROM t GROUP BY k) s WHERE k = 5 AND n > 2`: `k = 5` moves into
+# the query, because `k` is a column of GROUP BY, and prunes t. `n > 2` is about an aggregate and stays outside.
+#
+# What the walk does not understand adds a place without conditions: every partition is kept there.
+
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, cast

@@ -1,5 +1,24 @@
 """The bounds of one level of partitions in order, and which of them conditions on the key leave over."""
 
+# Three ways to divide, one interface. Each class keeps the bounds of one table in the order of the server and answers
+# for conditions joined by AND: which offsets can hold matching rows? The answer is a set of bits in one whole number,
+# so that thousands of partitions are intersected in one operation.
+#
+# - Range: bounds b0 < b1 < … < bn give the offsets 0 (below b0), 1 (from b0 to b1), …, n+1 (from bn on). A partition is
+#   the home of the offset that ends with its upper bound. A search for a prefix of the key finds *all* bounds that
+#   begin with the prefix, because MINVALUE and MAXVALUE stand for the columns that are not given.
+# - List: the offset of a value is its place among all listed values. `<` and `>` need an order of the values, `=` does
+#   not. Every answer but that of `=` also keeps the catch-all, which may hold values that are not listed.
+# - Hash: the offset is the hash value modulo the greatest modulus; a partition with a smaller modulus is the home of
+#   several offsets. Only `=` (or IS NULL) on every key column gives an answer.
+#
+# Sources: partition_range_datum_bsearch, partition_list_bsearch (src/backend/partitioning/partbounds.c) and
+# get_matching_*_bounds (partprune.c). The search for a prefix is theirs to the letter: it stops at the first bound that
+# begins alike and walks on from there, and so sometimes keeps one offset more than a perfect search would.
+#
+# An example. A range key (a, b) has the bounds (1, 5), (1, 9), (2, MINVALUE). `a = 1` alone finds the bounds 0 and 1
+# and keeps the offsets 0 to 2, since rows with a = 1 lie below (1, 5) too.
+
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
@@ -63,7 +82,7 @@ class Clauses:
 
 
 def flat(conditions: Sequence[Condition]) -> Sequence[Condition]:
-    """With nested ANDs dissolved."""
+    """The conditions with nested ANDs dissolved."""
     if not any(isinstance(each, All) for each in conditions):
         return conditions
     return tuple(part for each in conditions for part in (flat(each.conditions) if isinstance(each, All) else (each,)))
@@ -189,8 +208,8 @@ class _RangeBounds(SortedBounds):
         return tuple(ranks)
 
     def takes(self, place: int, operator: str) -> bool:
-        # Beyond a column that cannot be ordered nothing can be searched for.
         """Whether a key column at this place can be used with this operator."""
+        # Beyond a column that cannot be ordered nothing can be searched for.
         return operator != "<>" and all(self._is_ordered[: place + 1])
 
     def steps(self, clauses: Clauses) -> Sequence[Kept]:
@@ -306,7 +325,7 @@ class _RangeBounds(SortedBounds):
         return low, False
 
     def _walked(self, offset: int, values: tuple[_Rank, ...], step: int) -> int:
-        """On among the bounds that begin alike. The server does not set out from the first or the last bound."""
+        """Moves along the bounds that share this prefix. As on the server, the first and the last bound never move."""
         while 1 <= offset < len(self._datums) - 1 and self._datums[offset + step][: len(values)] == values:
             offset += step
         return offset

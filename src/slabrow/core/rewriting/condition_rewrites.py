@@ -4,6 +4,14 @@ Each rule stands on what the server's manual says of the function (9.8 Formattin
 Expressions). What holds in one time zone alone names it; what is not equal is refused with the reason (`Refused`).
 """
 
+# What makes a rewrite allowed. The new condition must be true for exactly the rows for which the old one is true: for
+# every value of the key, NULL included, and in every session unless the note says which one. So each rule below names
+# the fact of the server's manual on which it stands, and a rule that would need an exception is not offered.
+#
+# Most rules have one form: a function f of the key that never falls as the key rises. `f(k) = x` then holds on one
+# interval of k, and the rule computes its ends. `date_trunc('month', k) = '2026-02-01'` holds from the first of
+# February to before the first of March. Where f can fall (local time when the clocks are set back), the rule refuses.
+
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass

@@ -5,6 +5,13 @@ what is stable (the clock, the session's time zone) is known once execution star
 An expression that is not understood here is `None`: its condition then keeps every leaf.
 """
 
+# A constant has a worth and a moment at which the server knows it. The moment is that of the latest part:
+# `'2026-01-01':: date + 1` is known while planning, `current_date + 1` as execution starts, `random()` never. The
+# moment decides whether partitions disappear from the plan, are removed as execution starts, or stay.
+#
+# Every rule here must give what the server gives, in every time zone; a test asks the server for each. A value of which
+# that is not certain (a local time that comes twice, a text in an unknown format) is NotKnown, and keeps every leaf.
+
 import re
 from collections.abc import Callable, Iterable
 from dataclasses import replace

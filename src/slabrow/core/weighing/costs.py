@@ -4,6 +4,25 @@ The model is written down in docs/costs.md, with where each constant comes from.
 own cost model (PostgreSQL manual, 20.7.2; Mackert and Lohman for repeated blocks), in time instead of page units.
 """
 
+# The idea of the model. A query on a partitioned table pays three times: for planning (once for each leaf that is
+# left), for finding its rows (a descent into an index of each leaf that is touched), and for reading blocks. Partitions
+# make the third part smaller and the first two larger. The model adds all three in milliseconds, so that a day of
+# queries can be summed, and a layout be compared with the table as it is.
+#
+# Two cost models meet here, and must not be mixed up:
+# - The *planner's* units decide which way the server would take (sequential, index, bitmap; with workers or without).
+#   They follow costsize.c with the server's own settings, for the choice is the server's.
+# - The *milliseconds* say what that way takes. Their constants are measured (`weigh --calibrate`), since a page unit is
+#   no unit of time.
+#
+# Blocks of repeated look-ups follow Mackert and Lohman ("Index Scans Using a Finite LRU Buffer", ACM TODS 14(3), 1989),
+# as in the server. Between rows that lie in the order of the index and rows that lie at random, the cost is
+# interpolated by the square of the correlation (cost_index, costsize.c).
+#
+# An example with the default constants. A look-up by the primary key on one table: planning 0.07 ms, one descent. On
+# 100 monthly partitions, when the key is not in the condition: planning 0.07 + 100 × 0.048 = 4.9 ms, and 100 descents.
+# The same look-up with the month in the condition: 0.07 + 0.048 ms, and one descent.
+
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import ceil, log, sqrt
