@@ -5,6 +5,7 @@ import re
 import unittest
 from functools import cache
 
+from slabrow.servers import FAMILY_NAMES
 from slabrow.servers.families import FAMILIES
 from tests.support import ROOT
 
@@ -85,6 +86,9 @@ class HouseTest(unittest.TestCase):
         for name, (path, _) in modules().items():
             if layer(name, LAYERS) in (LAYERS.index("cli"), LAYERS.index("show"), LAYERS.index("work")):
                 self.assertEqual([], re.findall(rf"(?i)\b\w*(?:{names})\w*", path.read_text()), name)
+
+    def test_the_help_names_every_family(self):
+        self.assertEqual(FAMILY_NAMES, tuple(each.traits.name for each in FAMILIES))
 
     def test_a_module_fits_into_a_head(self):
         for name, (path, _) in modules().items():

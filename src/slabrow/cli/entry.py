@@ -3,11 +3,10 @@
 import os
 import signal
 import sys
-from typing import NoReturn
 
 
-def main() -> NoReturn:
-    """Runs the program on its own arguments and exits with its code."""
+def main() -> None:
+    """Runs the program on its own arguments and exits with its code. Never returns."""
     _keep_streams_open()
     try:
         from slabrow.cli.main import main as run

@@ -10,14 +10,16 @@ import re
 import signal
 import sys
 from contextlib import suppress
-from typing import NoReturn, Protocol
+from typing import TYPE_CHECKING, NoReturn
 
 from slabrow import __version__
 from slabrow.cli.codes import FINE, STOPPED, WRONG_USAGE
-from slabrow.cli.examples import examples
 from slabrow.core.values.errors import SlabrowError, Stopped, UsageError, nearest
 from slabrow.core.values.one_line import one_line, without_controls
-from slabrow.servers.families import FAMILIES
+from slabrow.servers import FAMILY_NAMES
+
+if TYPE_CHECKING:
+    from slabrow.cli.command import Command
 
 # In the order of the work: name → (module, what it does).
 COMMANDS = {
@@ -43,16 +45,6 @@ EXIT_CODES = """exit codes:
   3 the server cannot be reached, or it refuses
   4 a guard: Slabrow could do it, and does not
   5 stopped midway; the same command goes on from there"""
-
-
-class Command(Protocol):
-    """What every command's module has."""
-
-    def add_options(self, parser: argparse.ArgumentParser) -> None:
-        """Adds the options of the command."""
-
-    def run(self, options: argparse.Namespace) -> int:
-        """Runs the command and shows its result. Returns the exit code."""
 
 
 class _Parser(argparse.ArgumentParser):
@@ -102,7 +94,9 @@ def main(arguments: list[str] | None = None) -> int:
 
 
 def _foreseen(error: Exception) -> SlabrowError | None:
-    """What the surroundings do to a program anywhere, in words. None for a fault of the program's own."""
+    """The error in words, where its cause lies outside the program: memory, files, encodings. None for a fault of the
+    program.
+    """
     from slabrow.servers.families import worded
 
     match error:
@@ -144,7 +138,7 @@ def _fault(error: Exception) -> SlabrowError:
 
 
 def _abandon_output() -> None:
-    """Nothing more is written there, at exit neither."""
+    """From now on nothing is written to standard output, not even at exit."""
     with suppress(OSError, ValueError):
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
@@ -178,6 +172,8 @@ def _run(arguments: list[str]) -> int:
         raise UsageError(
             f"there is no command {name!r}", fix=f"did you mean `slabrow {near}`?" if near else "see slabrow --help"
         )
+    from slabrow.cli.examples import examples
+
     module_name, what = COMMANDS[name]
     command: Command = importlib.import_module(module_name)
     parser = _Parser(
@@ -198,7 +194,7 @@ def help_text() -> str:
         [
             "usage: slabrow COMMAND [options]",
             "",
-            f"Choose, build, keep and prove table partitions on {' and '.join(each.traits.name for each in FAMILIES)}.",
+            f"Choose, build, keep and prove table partitions on {' and '.join(FAMILY_NAMES)}.",
             "",
             *lines,
             "",

@@ -107,7 +107,9 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _check_layout_file(options: argparse.Namespace, asked: Context) -> None:
-    """A layout file that was named has to be right, though only --laid-out needs it; of the usual one it is said."""
+    """A layout file that was named has to be right, though only --laid-out needs it; a fault of the usual file is only
+    a remark.
+    """
     if options.laid_out:
         return  # it is read anyway
     if options.layout != LAYOUT_FILE:

@@ -68,7 +68,7 @@ def write_archive(
 ) -> tuple[str, int, int]:
     """Writes the stream, reads it back and compares. Returns the file's SHA-256, its bytes and its rows.
 
-    partial   where it is written; path: what it is called once it is whole
+    partial   where it is written; path: its name once it is complete
     columns   name, type and form of each
     chunks    the rows as `export.stream` gives them
     Raises MissingExtra for Parquet without pyarrow, Refusal when what was read back is not what was written, and
@@ -133,7 +133,7 @@ def read_manifest(path: Path) -> Manifest:
 
 
 def _check(document: dict[str, Any]) -> None:
-    """Raises ValueError or TypeError where a field is not what it is for: a file is never trusted."""
+    """Raises ValueError or TypeError for a field with another type or form than expected: a file is never trusted."""
     for name in ("table", "partition", "bounds", "ddl", "fingerprint", "file", "form", "sha256", "written", "server"):
         if not isinstance(document[name], str) or "\0" in document[name]:
             raise TypeError(f"{name} is no text")

@@ -1,4 +1,4 @@
-"""Under which name an archive stands. One that may be the only copy of its rows is never written over."""
+"""Under which name an archive stands. An archive that may be the only copy of its rows is never overwritten."""
 
 import fcntl
 import os
@@ -16,7 +16,7 @@ _ENDINGS = {ArchiveForm.PARQUET: ".parquet", ArchiveForm.CSV: ".csv.gz"}
 
 @dataclass(frozen=True, slots=True)
 class ArchivePlace:
-    """Where an archive is being written, with nobody else there.
+    """The place where an archive is being written, and no other run writes.
 
     earlier   the manifest of the same table's last attempt, which ended before the table let its rows go
     """

@@ -1,4 +1,4 @@
-"""Serves the measures of the last run to whatever scrapes them, over HTTP."""
+"""Serves the metrics of the last run over HTTP, for a monitoring system."""
 
 import re
 from collections.abc import Iterable
@@ -16,7 +16,7 @@ class MetricsServer(Collector):
     """Answers from now on; with nothing until `show` has been told something."""
 
     def __init__(self, address: str) -> None:
-        """address: `9187` or `0.0.0.0:9187`. Raises UsageError when it is none, or nobody may listen there."""
+        """address: `9187` or `0.0.0.0:9187`. Raises UsageError when it is not a port, or the port may not be opened."""
         host, port = _parsed(address)
         self._shown: CollectorRegistry | None = None
         registry = CollectorRegistry()

@@ -75,7 +75,7 @@ def _parquet(path: Path, columns: Sequence[KeyColumn]) -> tuple[list[tuple[int, 
 
 
 def _sampled(chosen: list[tuple[int, KeyColumn]], rows: Iterable[Sequence[Any]], path: Path) -> RowSample:
-    """Every row has the same chance to be kept (reservoir sampling); those that are keep their order."""
+    """Every row has the same chance to be kept (reservoir sampling); the chosen rows keep their order."""
     chance = random.Random(_SEED)
     kept: list[tuple[int, Sequence[Any]]] = []
     count = 0

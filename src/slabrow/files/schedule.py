@@ -52,7 +52,7 @@ def cron_file(schedule: Schedule) -> str:
     """For /etc/cron.d: at a quarter past every hour, spread over five minutes, and never twice at once.
 
     What cron gets it sends by mail: so the report is printed only when something is left to do, or went wrong.
-    Raises UsageError for what cannot stand in a line.
+    Raises UsageError for text that cannot be written on one line.
     """
     _check(schedule)
     variables = "".join(f"{name}={value}\n" for name, value in schedule.environment)
@@ -69,7 +69,7 @@ def cron_file(schedule: Schedule) -> str:
 def systemd_files(schedule: Schedule) -> str:
     """A service and a timer in one text, each under the name of its file: hourly, with a random delay.
 
-    Raises UsageError for what cannot stand in a line.
+    Raises UsageError for text that cannot be written on one line.
     """
     _check(schedule)
     folder = schedule.folder.replace("%", "%%")

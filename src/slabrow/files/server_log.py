@@ -1,7 +1,8 @@
 """Reads PostgreSQL server logs, streamed: csvlog, jsonlog and stderr with the usual prefixes (manual, 20.8.4).
 
 Statements come from log_statement and from log_min_duration_statement; in the first case their times follow in lines
-of their own. Plans of auto_explain, and what is not a statement, are left aside. A broken line is counted, never fatal.
+of their own. Plans of auto_explain, and lines that are not statements, are ignored. A broken line is counted, never
+fatal.
 """
 
 import csv

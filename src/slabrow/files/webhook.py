@@ -11,7 +11,7 @@ _TIMEOUT_S = 10
 
 
 def check_address(url: str) -> str:
-    """Raises UsageError for what is no http or https address, without showing it: it may hold a secret."""
+    """Raises UsageError for an address that is neither http nor https, without showing it: it may hold a secret."""
     try:
         parts = urlsplit(url)
         is_address = parts.scheme in ("http", "https") and bool(parts.hostname) and parts.port != 0

@@ -15,10 +15,10 @@ _STREAMS = {"/dev/stdin": 0, "/dev/stdout": 1, "/dev/stderr": 2}
 
 
 def write_file(path: Path, content: str | bytes) -> None:
-    """Writes a file. A link is followed, and what it leads to keeps its owner and mode.
+    """Writes a file. A link is followed; the file that it leads to keeps its owner and mode.
 
-    An ordinary file is written under another name beside it, and renamed: nobody ever sees half of it. A device or a
-    pipe is written to and stays one. Raises UsageError when it cannot be written, or is a folder.
+    An ordinary file is written under another name beside it, and renamed: no reader ever sees half of the file. A
+    device or a pipe is written to and stays one. Raises UsageError when it cannot be written, or is a folder.
     """
     data = content if isinstance(content, bytes) else content.encode("utf-8", errors="surrogateescape")
     try:
@@ -29,7 +29,9 @@ def write_file(path: Path, content: str | bytes) -> None:
 
 
 def check_writable(path: str, option: str) -> Path:
-    """The path of a file to write, looked at before long work. Raises UsageError for what can never be written."""
+    """The path of a file to write, looked at before long work. Raises UsageError for a path that can never be written
+    to.
+    """
     if not path or "\0" in path:
         raise UsageError(f"{option} names no file", fix=f"give {option} FILE")
     target = Path(path)

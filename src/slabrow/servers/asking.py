@@ -93,7 +93,7 @@ class Catalogue(Protocol):
         """Whether the server takes a text for the name of a type. Nothing in it is run."""
 
     def time_zone(self) -> ZoneInfo | None:
-        """The session's time zone; None when it is one that has no name here."""
+        """The session's time zone; None when the zone has no name here."""
 
     def moment(self) -> datetime:
         """What now() gives on the server."""
@@ -135,7 +135,9 @@ class Catalogue(Protocol):
         """What has to be known of a table before its upkeep is decided and written."""
 
     def copying(self, tree: Tree) -> Copying | None:
-        """What a sweep needs that copies rows before it locks; None without a catch-all, or where it is no heap."""
+        """The facts that a sweep needs which copies rows before it locks; None without a catch-all, or where it is no
+        heap.
+        """
 
     def shape_from_sql(self, definitions: Sequence[str], table: Name, doing: str) -> Shape | None:
         """The shape of the table that the definitions make; None when they do not make it. Nothing stays.
@@ -220,7 +222,7 @@ class Planner(Protocol):
     """Asks about statements: plans, measured runs that change nothing, the worth of constants, statistics."""
 
     def is_explainable(self, sql: str) -> bool:
-        """Whether a statement begins like those that have a plan."""
+        """Whether a statement begins with a keyword that EXPLAIN accepts."""
 
     def plan(self, query: Query, timeout_ms: int) -> PlanReading:
         """The plan, not executed. A prepared statement is planned for its parameters (a custom plan).
@@ -237,12 +239,12 @@ class Planner(Protocol):
     def plan_generic(self, query: Query, timeout_ms: int) -> PlanReading:
         """The plan that serves every value of the parameters, as it is once it starts with those of `query`.
 
-        The server turns to it after five executions where it looks no dearer (PostgreSQL manual, PREPARE, Notes).
-        Raises ServerError with the server's words when the statement is wrong.
+        The server changes to this plan after five executions, if it does not look more expensive (PostgreSQL manual,
+        PREPARE, Notes). Raises ServerError with the server's words when the statement is wrong.
         """
 
     def plan_unvalued(self, sql: str, timeout_ms: int) -> UnvaluedPlan:
-        """A statement with $1, $2, … for which nobody gives values. Raises ServerError when the statement is wrong."""
+        """The plan of a statement with $1, $2, … that has no values. Raises ServerError when the statement is wrong."""
 
     def run(self, query: Query, timeout_ms: int, *, prunes: bool = True) -> PlanReading:
         """The plan with what really happened: executed in a read-only transaction that is rolled back.
@@ -261,7 +263,7 @@ class Planner(Protocol):
         """The number that a query without parameters returns."""
 
     def forget(self) -> None:
-        """Removes what a failed query may have left prepared."""
+        """Removes prepared statements that a failed query may have left."""
 
     def powers(self) -> str | None:
         """What the session's role could do besides reading, in words; None for a role that only reads."""

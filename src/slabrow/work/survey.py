@@ -60,7 +60,7 @@ class Counts:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Survey:
-    """rows is exact when `is_exact`, else the planner's estimate; None when nobody knows."""
+    """rows is exact when `is_exact`, else the planner's estimate; None when it is unknown."""
 
     relation: Relation
     rows: int | None

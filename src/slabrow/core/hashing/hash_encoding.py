@@ -62,7 +62,7 @@ def parse_types(text: str) -> tuple[HashType, ...]:
 
 
 def _split(text: str) -> list[str]:
-    """At the commas that stand in no parentheses."""
+    """Splits at the commas outside of parentheses."""
     parts, depth = [""], 0
     for letter in text:
         depth += (letter == "(") - (letter == ")")

@@ -32,7 +32,7 @@ def agree(constants: Iterable[exp.Expression], type_name: str) -> Agree:
 
 
 def since(node: Agree, version: int) -> Agree:
-    """The same, of which servers before this major version do not see that it fails."""
+    """The same condition, whose failure servers before this major version do not notice."""
     changed: Agree = node.copy()
     changed.set("version", version)
     return changed

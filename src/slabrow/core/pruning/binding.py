@@ -33,7 +33,9 @@ from slabrow.core.values.key_values import Kind, Opaque, Value, is_of, midnight_
 
 
 def truth(node: Any, around: Surroundings) -> bool | Null | None:
-    """What a condition without columns is worth while planning. None: not known then, or not here."""
+    """The truth of a condition without columns, as far as it is known while planning. None: not known then, or not
+    here.
+    """
     node = bare(node)
     match node:
         case exp.Boolean():
@@ -104,7 +106,7 @@ def bind(pattern: Pattern, around: Surroundings) -> Condition:
 
 
 def _merged(parts: list[Condition]) -> list[Condition]:
-    """Several equalities of one column stand in one equivalence class, and the server searches with one of them.
+    """Several equalities of one column form one equivalence class, and the server searches with only one of them.
 
     It does not say with which when they are not all known while planning, so here any of them may be the one.
     """
@@ -144,7 +146,7 @@ def _bound_test(test: Test, around: Surroundings) -> Condition:
 
 
 def _bound_range(test: Within, around: Surroundings) -> Condition:
-    """The two comparisons that the server makes of it."""
+    """A condition on a range type as the two comparisons into which the server turns it."""
     name = test.column.name or ""
     unused = Anything(Reason.FUNCTION_ON_KEY, test.fragment, name)
     sql = asked_sql(test.value, "", around)
@@ -241,7 +243,9 @@ def _holds_only_null(test: InList, has_null: bool) -> bool:
 
 
 def _listed(test: InList, around: Surroundings) -> list[tuple[Value | Null | None, When]]:
-    """What the list holds, each with when it is known. Raises NotKnown where one of them is not."""
+    """The values of the list, each with the moment at which the server knows it. Raises NotKnown where one of them is
+    not.
+    """
     column = test.column
     if test.is_array:
         try:

@@ -53,7 +53,9 @@ _MOST_REFUTED = 400  # beyond that only the short ones are looked at
 
 
 def _is_constant(condition: Condition) -> bool:
-    """Whether all of it is known while planning: a clause with anything else in it is not looked at as a whole."""
+    """Whether the whole condition is known while planning: a clause with anything else in it is not looked at as a
+    whole.
+    """
     match condition:
         case All(parts) | Any_(parts):
             return all(map(_is_constant, parts))
@@ -74,7 +76,7 @@ def _size(condition: Condition) -> int:
 
 
 def _arms(condition: Condition) -> tuple[str, Sequence[Condition]]:
-    """What a condition consists of: all of its parts hold, any does, or it is one comparison."""
+    """The parts of a condition: all of its parts hold, any does, or it is one comparison."""
     match condition:
         case All(parts):
             return "all", parts

@@ -58,8 +58,9 @@ class Equalities:
     def derived(self, above: Sequence[exp.Expression], items: Sequence[FromItem]) -> dict[int, list[exp.Expression]]:
         """`= constant` carried over equal columns, for each entry of FROM by its id.
 
-        Among entries that no outer join fills with NULLs, and from those to one that it does, over its ON
-        (equivclass.c, reconsider_outer_join_clauses). Only between columns of one type: others stand in no class.
+        Constants are carried among entries that no outer join fills with NULLs, and from those entries to the side that
+        may be missing, over its ON (equivclass.c, reconsider_outer_join_clauses). Only between columns of one type:
+        others stand in no class.
         """
         if len(items) < 2 and all(item.query is None for item in items):
             return {}

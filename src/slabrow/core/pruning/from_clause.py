@@ -123,7 +123,7 @@ class FromClause(OutputColumns):
         items += joined
 
     def _item(self, node: exp.Expression, scope: Ctes) -> FromItem:
-        """One entry of FROM, with what it gives out."""
+        """One entry of FROM, with its output columns."""
         alias_node = node.args.get("alias")
         renamed = tuple(folded(part) for part in (alias_node.args.get("columns") or ())) if alias_node else ()
         alias = folded(alias_node.this) if alias_node is not None and alias_node.this is not None else ""

@@ -73,9 +73,9 @@ class Any_:
 
 @dataclass(frozen=True, slots=True)
 class Anything:
-    """What is not understood, or cannot be used.
+    """A part of a condition that is not understood, or cannot be used.
 
-    column     the one that it is about, where it is about one
+    column     the column that the part is about; None for several, or for none
     is_empty   whether no row satisfies it: the server sees that by refuting it, and not where it is an arm of OR
     """
 

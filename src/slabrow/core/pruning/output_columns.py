@@ -1,4 +1,4 @@
-"""What the queries and tables of a statement give out: the names and the types of their columns.
+"""The output columns of the queries and tables of a statement: the names and the types of their columns.
 
 The lowest part of the walk through a statement (queries.py)."""
 
@@ -26,7 +26,7 @@ from slabrow.core.values.names import Name
 
 @dataclass(slots=True)
 class OutputColumns(ABC):
-    """What a walk has found so far, and what its queries give out.
+    """The state of a walk: what it has found so far.
 
     equalities   of the whole statement
     may_be_unknown   whether a condition may be NULL, as in a CHECK, without being false
@@ -109,7 +109,7 @@ class OutputColumns(ABC):
         return tuple(name for name, _ in shown) if shown is not None else None
 
     def _sources(self, node: exp.Select, scope: Ctes) -> list["Source"]:
-        """What the entries of FROM give out, before anything is read of them."""
+        """The output columns of the entries of FROM, before anything is read of them."""
         return [self._source(entry, scope) for entry in entries_of(node)]
 
     def _source(self, node: exp.Expression, scope: Ctes) -> "Source":

@@ -12,7 +12,7 @@ from slabrow.core.values.names import Name
 class TableOccurrence:
     """One place at which a statement reads a table.
 
-    pattern   what holds for every row that is read there
+    pattern   the condition that holds for every row that is read there
     ordered   the columns that ORDER BY begins with, when the block reads this table alone
     limit     how many rows LIMIT asks for, as an expression, when nothing stands between it and the table
     partners  what it is joined with, with what holds there: where one has no rows at all, nothing is read
@@ -32,7 +32,7 @@ class TableOccurrence:
 
 @dataclass(frozen=True, slots=True)
 class PlannedStatement:
-    """What a statement reads. kind: `select`, `insert`, `update`, `delete`, `merge`.
+    """The tables that a statement reads. kind: `select`, `insert`, `update`, `delete`, `merge`.
 
     target    the table that INSERT writes into
     changed   the columns that UPDATE sets

@@ -58,7 +58,7 @@ class Predictor:
         self.refresh()
 
     def refresh(self) -> None:
-        """Takes up what the server has answered since."""
+        """Uses the answers that the server has given since the last prediction."""
         self._pruner = Pruner(self.tree, self.answers)
         self._statements.clear()
         self._shapes.clear()

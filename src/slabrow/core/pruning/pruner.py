@@ -83,7 +83,7 @@ class Pruner:
         self._every = frozenset(leaf.spelling for leaf in tree.leaves)
 
     def touched(self, condition: Condition) -> Touched:
-        """What is left when planning is over, and when execution has started."""
+        """The leaves that are left when planning is over, and those that are left when execution has started."""
         planned = self._spelled(self.survivors(condition, When.PLAN))
         started = planned
         # Of a single leaf the server makes a plan without an Append, from which nothing can be left out later.

@@ -2,7 +2,8 @@
 
 A query without FROM that gives constants stands for them (pull_up_simple_subquery, pull_up_simple_values). EXISTS and
 IN in WHERE become joins, and NOT EXISTS a join that keeps what finds nothing (pull_up_sublinks, prepjointree.c): then
-a constant is carried over their equalities as over those of any join. What is not certain stays as it is written.
+a constant is carried over their equalities as over those of any join. A sub-query about which anything is uncertain
+stays as it is written.
 """
 
 from collections.abc import Mapping, Sequence
@@ -60,7 +61,7 @@ def unfolded(condition: exp.Expression) -> list[exp.Expression] | None:
 
 
 def link_of(condition: exp.Expression) -> Link | None:
-    """The join that a condition becomes; None when it stays what it is."""
+    """The join that a condition becomes; None when the condition stays a sub-query."""
     is_anti = isinstance(condition, exp.Not)
     inner = condition.this if is_anti else condition
     while isinstance(inner, exp.Paren):
@@ -176,12 +177,12 @@ def with_constants(
 
 
 class Uncertain(Exception):
-    """It is not certain what a name means."""
+    """A name whose meaning is uncertain: the sub-query is then not dissolved."""
 
 
 @dataclass(slots=True)
 class Qualifier:
-    """Gives the entries of a sub-query names of their own, so that its conditions can stand in the block around it."""
+    """Gives the entries of a sub-query unique names, so that its conditions can move into the block around it."""
 
     items: Sequence[FromItem]
     names: list[str] = field(init=False)

@@ -8,7 +8,7 @@ from slabrow.core.sql.clauses import Source, conjuncts, folded, outputs
 
 
 def without_columns(conditions: Sequence[exp.Expression]) -> list[exp.Expression]:
-    """What holds or does not whatever the rows are: a `false` reaches everything below it."""
+    """The conditions that do not depend on the rows: a `false` reaches everything below it."""
     if len(conditions) != 1:
         return []
     return [condition for condition in conditions if isinstance(condition, exp.Boolean | exp.Null)]
@@ -50,8 +50,8 @@ def pushed_down(
 def settled(conditions: Sequence[exp.Expression]) -> list[exp.Expression]:
     """Those whose effect within a grouped block is certain.
 
-    Of several equalities of one column it is not known which one gets there; one that is NULL or false by itself
-    is no condition of the block, and empties what is around it only where it stands alone (up to PostgreSQL 16).
+    Of several equalities of one column it is unknown which one the server moves. A condition that is NULL or false by
+    itself is no condition of the block, and empties what is around it only where it stands alone (up to PostgreSQL 16).
     """
     named = {id(each): [column.sql() for column in each.find_all(exp.Column)] for each in conditions}
     is_equal = {id(each): isinstance(each, exp.EQ | exp.In | exp.Or) for each in conditions}

@@ -346,5 +346,5 @@ class _Walk(Blocks):
 
 
 def _is_constant(node: exp.Expression) -> bool:
-    """Whether a condition has one truth, whatever the row."""
+    """Whether a condition has the same truth for every row."""
     return isinstance(simplified(node), exp.Boolean) or node.find(exp.Column, exp.Query) is None

@@ -309,7 +309,9 @@ class _RangeBounds(SortedBounds):
         return first, bisect_right(self._datums, (*values, (3, 0))) - 1
 
     def _search(self, values: tuple[_Rank, ...]) -> tuple[int, bool]:
-        """partition_range_datum_bsearch: the greatest bound that is not above, or any one that begins alike."""
+        """partition_range_datum_bsearch: the greatest bound that is not above the values, or any bound that shares
+        their prefix.
+        """
         if len(values) == self._width:
             at = bisect_right(self._datums, values) - 1
             return at, at >= 0 and self._datums[at] == values

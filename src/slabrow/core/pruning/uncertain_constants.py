@@ -18,7 +18,7 @@ class Rivalry:
                 while planning
     doubtful    columns of which it is not known at all
     is_settled  whether it is known what is left as the server plans. Where one leaf is, it stands without an Append,
-                and nothing is left out as it starts: so what looks as if it were may be read.
+                and nothing is left out as it starts: so a leaf that seems to be pruned at start may still be read.
     """
 
     contested: frozenset[str]

@@ -52,7 +52,7 @@ class _NoRule(Exception):
 
 @dataclass(frozen=True, slots=True)
 class _Inner:
-    """What a function stands around. zone: the SQL of AT TIME ZONE, None for the key itself."""
+    """The expression inside a function call. zone: the SQL of AT TIME ZONE, None for the key itself."""
 
     column: exp.Column
     own: KeyColumn
@@ -70,7 +70,7 @@ _TWICE = "midnight comes twice there when the clocks are set back, so a range fr
 
 @dataclass(frozen=True, slots=True)
 class Mender:
-    """Mends conditions on the key of one table. alias: what the table is called where they stand."""
+    """Mends conditions on the key of one table. alias: the table's name or alias at that place."""
 
     key: Mapping[str, KeyColumn]
     around: Surroundings
@@ -404,7 +404,7 @@ class Mender:
         return node.find(*clocks) is not None
 
     def _wall(self, inner: _Inner, value: Constant) -> datetime:
-        """A constant on the wall clock of what it is compared with."""
+        """A constant on the wall clock of the expression that it is compared with."""
         kind = Kind.TIMESTAMP if inner.zone is not None or inner.own.kind is Kind.DATE else inner.own.kind
         moment, _ = as_key(value, kind, str(kind), self.around)
         if type(moment) is date:

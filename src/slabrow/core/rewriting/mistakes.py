@@ -42,7 +42,8 @@ class Slip(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Mistake:
-    """fragment: the condition as it stands; instead: what was probably meant, None where that is not known.
+    """fragment: the condition as it stands; instead: the condition that was probably intended; None where that is not
+    known.
 
     rows_sql   counts the rows between the two, of this table alone; None where it cannot be asked so
     """

@@ -1,8 +1,8 @@
-"""What only a server knows about values: what a constant expression is worth, and in which order values lie.
+"""Facts about values that only a server knows: what a constant expression is worth, and in which order values lie.
 
-A prediction asks as it goes. What has no answer yet is noted, and the condition counts as not understood; whoever has a
-server puts the questions to it (one round for many statements) and predicts again. Without a server nobody asks, and
-the rules of core/sql/constants.py are all there is.
+A prediction looks up answers as it needs them. A question that has no answer yet is noted, and the condition counts as
+not understood; whoever has a server puts the questions to it (one round for many statements) and predicts again.
+Without a server nobody asks, and the rules of core/sql/constants.py are all there is.
 """
 
 from dataclasses import dataclass, field
@@ -43,7 +43,7 @@ class HashPlace:
 
 @dataclass(slots=True)
 class Answers:
-    """Of one session. What was asked and could not be answered stays None.
+    """Of one session. A question that the server could not answer has the answer None.
 
     version   the server's major one: what its planner makes of a few expressions differs
     """
@@ -81,7 +81,7 @@ class Answers:
         return known.get(text)
 
     def place(self, asked: HashPlace) -> int | None:
-        """Where a value lies among the other values of its order; None when nobody has asked or answered."""
+        """Where a value lies among the other values of its order; None when the question has no answer."""
         if asked not in self.places:
             self.asked_places.add(asked)
         return self.places.get(asked)

@@ -32,7 +32,7 @@ class Interval:
 
 @dataclass(frozen=True, slots=True)
 class Null:
-    """SQL's NULL, of whatever type."""
+    """SQL's NULL, of any type."""
 
 
 @dataclass(frozen=True, slots=True)

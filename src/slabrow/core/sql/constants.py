@@ -200,7 +200,7 @@ def cast(constant: Constant, to: exp.DataType, around: Surroundings) -> Constant
 
 
 def read(constant: Constant, kind: Kind, around: Surroundings) -> Constant:
-    """A literal in quotes, read as a type. Raises NotKnown for what the server reads in its own way."""
+    """A literal in quotes, read as a type. Raises NotKnown for a text that only the server can read."""
     text = constant.value.text
     word = text.strip().lower()
     if kind.is_time and word in ("now", "today", "tomorrow", "yesterday", "epoch"):
@@ -263,8 +263,8 @@ def is_fold(wall: datetime, zone: ZoneInfo) -> bool:
 
 
 def instant(wall: datetime, zone: ZoneInfo) -> datetime:
-    """An hour that never was is read as if the clock had not gone forward, one that came twice as its second coming
-    (DetermineTimeZoneOffset, datetime.c): the smaller offset in both cases."""
+    """A local time that was skipped is read as if the clock had not gone forward; of an ambiguous local time the later
+    instant is taken (DetermineTimeZoneOffset, datetime.c): the smaller offset in both cases."""
     both = [wall.replace(tzinfo=zone, fold=fold) for fold in (0, 1)]
     return min(both, key=lambda each: each.utcoffset() or timedelta()).astimezone(UTC)
 

@@ -67,7 +67,7 @@ def as_key(constant: Constant, kind: Kind, type_name: str, around: Surroundings)
 def _as_floating(value: Decimal, type_name: str) -> Decimal:
     """A number as the server has it beside a floating-point key. Raises NotKnown where it would be rounded.
 
-    The bounds of a `real` are read here as they are printed, which is not quite what they are: only values that both
+    The bounds of a `real` are known only as the server prints them, which is rounded: only values that both
     types hold exactly have a certain place among them.
     """
     try:
@@ -84,7 +84,7 @@ def _as_floating(value: Decimal, type_name: str) -> Decimal:
 def key_value(node: Any, column: KeyColumn, around: Surroundings) -> tuple[Value | Null | None, When]:
     """What an expression without columns is worth beside a key column, and when the server compares the two.
 
-    By the rules here, else by what the server says. None: known at that time, but not here.
+    By the rules of this module, else by the server's answer. None: known at that time, but not here.
     Raises NotKnown when the server does not compare it with its bounds, or nothing is known.
     """
     node = _without_collation(node, column)
@@ -148,7 +148,7 @@ def is_collation_of(node: exp.Collate, column: KeyColumn) -> bool:
 def asked_sql(node: Any, literal_type: str, around: Surroundings) -> str | None:
     """An expression as a server is asked for it; a literal in quotes is read as the type that it is compared with.
 
-    None for what is no constant, or names parameters: their types belong to the whole statement.
+    None for an expression that is not constant, or that uses parameters: their types belong to the whole statement.
     """
     if not isinstance(node, exp.Expression) or any(
         True for _ in node.find_all(exp.Column, exp.Query, exp.AggFunc, exp.Window, exp.Parameter, exp.Placeholder)

@@ -2,7 +2,7 @@
 
 Follows PostgreSQL's scan.l (manual, 4.1 Lexical Structure): nested comments, E'…' with backslashes, U&"…" with its
 escapes, dollar quotes with tags. Every character belongs to exactly one piece, and the time is linear in the text.
-What is opened and never closed reaches to the end.
+A quote or comment that is never closed reaches to the end of the text.
 """
 
 import re

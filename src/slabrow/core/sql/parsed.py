@@ -41,7 +41,7 @@ _KNOWN_OPERATORS = frozenset(
 def _with_spelled_operators(sql: str) -> str:
     """Operators that the parser cuts otherwise than the server, as OPERATOR(…), which means the same.
 
-    The server takes the longest run of operator characters. What ends a run with + or - belongs to it only where one of
+    The server takes the longest run of operator characters. A final + or - belongs to the operator only where one of
     ~ ! @ # % ^ & | ` ? is in it (PostgreSQL manual, 4.1.3).
     """
     if all(run in _KNOWN_OPERATORS or run in ("--", "/*", "*/") for run in _RUN.findall(sql)):

@@ -1,4 +1,4 @@
-"""What is known of the tables that statements name: their columns, the views, and where names are looked for."""
+"""The tables that statements name: their columns, the views, and where names are looked for."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field

@@ -1,4 +1,4 @@
-"""What is known of a table before it is partitioned: from the catalogue and its statistics, or from sampled rows."""
+"""The facts about a table before it is partitioned: from the catalogue and its statistics, or from sampled rows."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field

@@ -84,7 +84,7 @@ def reconcile(
 
 
 def _divided(layout: Layout, tree: Tree, creations: tuple[Create, ...], limit: int) -> tuple[Create, ...]:
-    """The creations with their own partitions, divided by what the table's other partitions are divided by."""
+    """The creations with their inner partitions, divided by the same key as the table's other partitions."""
     within = layout.within
     if within is None or not creations:
         return creations

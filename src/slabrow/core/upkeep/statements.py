@@ -9,7 +9,7 @@ class Statement:
     """One statement.
 
     share     how much of the whole work it is, for the progress bar
-    doing     what is then said beside the bar; empty: the transaction's purpose
+    doing     the text beside the progress bar; empty: the transaction's purpose
     is_lock   it only takes a lock: when it must wait too long it is tried again by itself, and what the transaction
               has done so far is kept
     """
@@ -25,7 +25,7 @@ class Check:
     """A query of (what, number before, number after, differs); a row that differs ends the transaction.
 
     text    what is then said
-    fix     and what to do about it
+    fix     what to do then
     renews  whether a difference means that it is to be begun anew
     """
 

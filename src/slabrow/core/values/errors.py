@@ -1,4 +1,4 @@
-"""Everything Slabrow raises on purpose. The classes follow the exit codes; `cli` alone turns them into text.
+"""All errors that Slabrow raises on purpose. The classes follow the exit codes; `cli` alone turns them into text.
 
 SlabrowError
 ├── UsageError       2   options that contradict each other or cannot be read
@@ -9,7 +9,6 @@ SlabrowError
 └── Stopped          5   ended midway; the same command resumes
 """
 
-import difflib
 from collections.abc import Iterable
 
 from slabrow.core.values.one_line import one_line
@@ -82,5 +81,7 @@ class Stopped(SlabrowError):
 
 def nearest(wrong: str, right: Iterable[str]) -> str | None:
     """The known word that a mistyped one was probably meant to be, or None when none is near."""
+    import difflib  # only where something was mistyped: it takes as long to load as the other errors
+
     close = difflib.get_close_matches(wrong, list(right), n=1, cutoff=0.6)
     return close[0] if close else None

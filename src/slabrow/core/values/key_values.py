@@ -170,7 +170,9 @@ _FIRST_JULIAN, _LAST_DATE, _LAST_TIMESTAMP = 0, 2_147_483_493, 109_203_528
 
 
 def _parse_far(text: str, kind: Kind, zone: ZoneInfo | None) -> Far | None:
-    """A day or a moment that Python's calendar cannot hold, as the server prints it. None for what is none."""
+    """A day or a moment that Python's calendar cannot hold, as the server prints it. None for a text that is not a
+    value.
+    """
     match = _FAR.fullmatch(text)
     if match is None:
         return None
@@ -196,7 +198,7 @@ def _parse_far(text: str, kind: Kind, zone: ZoneInfo | None) -> Far | None:
 
 
 def _beyond_calendar(found: Far) -> Far | None:
-    """None for what Python's calendar holds: such a text is written in a way that is not read here."""
+    """None for what Python's calendar holds: then the text has a form that is not read here."""
     first, last = (day.toordinal() - date(2000, 1, 1).toordinal() for day in (date.min, date.max))
     return None if first <= found.days <= last else found
 
@@ -235,7 +237,7 @@ def _zone_offset_us(zone: ZoneInfo | None, year: int, month: int, day: int, mome
 
 
 def is_of(value: object, kind: Kind) -> bool:
-    """Whether a value is of the type of a key, and not only of one that it could be compared with."""
+    """Whether a value has exactly the type of a key. A comparable type is not enough."""
     if isinstance(value, Far):
         return kind.is_time
     match kind:
@@ -264,7 +266,7 @@ def midnight_of(value: Value) -> Value:
 
 
 def as_moment(value: object, zone: tzinfo = UTC) -> datetime | None:
-    """The instant that a value of a time column stands for; None for other values. zone: of what has none itself."""
+    """The instant that a value of a time column stands for; None for other values. zone: of values without a zone."""
     match value:
         case datetime():
             return value if value.tzinfo else value.replace(tzinfo=zone)

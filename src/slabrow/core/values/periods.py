@@ -1,4 +1,4 @@
-"""Periods of the calendar on a wall clock: where the one that holds a moment begins, and where the next one does."""
+"""Periods of the calendar on a wall clock: where the period of a moment begins, and where the next period begins."""
 
 from collections.abc import Callable
 from datetime import datetime, timedelta
@@ -15,7 +15,7 @@ def beginning(wall: datetime, unit: str) -> datetime:
 
 
 def following(wall: datetime, unit: str) -> datetime:
-    """The start of the period after the one that begins at `wall`."""
+    """The start of the next period after the period that begins at `wall`."""
     return _FOLLOWING[unit](wall)
 
 

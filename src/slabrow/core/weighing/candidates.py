@@ -30,7 +30,7 @@ _APPROXIMATE_DAYS = {Unit.HOUR: 1 / 24, Unit.DAY: 1.0, Unit.WEEK: 7.0, Unit.MONT
 
 @dataclass(frozen=True, slots=True)
 class Wishes:
-    """What the person adds, bars and bounds.
+    """The wishes of the person: keys to add, columns to exclude, limits.
 
     keys, bys, spans, parts   added to what is found; with keys, nothing is found beyond them
     barred    columns that no candidate may have in its key

@@ -283,7 +283,7 @@ class CostModel:
         return self._index_ways(index, left, rows, opened, probes, leaves, index_only, sorts=sorts)
 
     def _values_in_leaf(self, column: str, leaves: Leaves, key: Sequence[str]) -> float | None:
-        """How many values of a column a leaf holds; None when nobody knows."""
+        """How many values of a column a leaf holds; None when it is unknown."""
         seen = self.facts.statistics.get(column)
         if seen is None or not seen.distinct:
             return None
@@ -291,7 +291,9 @@ class CostModel:
         return max(1.0, min(distinct, self.facts.rows * leaves.share / leaves.touched))
 
     def _within_leaves(self, matched: Sequence[str], shares: Shares, leaves: Leaves, key: Sequence[str]) -> float:
-        """The share of the touched leaves' rows that an index leads to: what the key already did is not done twice."""
+        """The share of the touched leaves' rows that an index leads to: the key's selectivity is not counted a second
+        time.
+        """
         share = 1.0
         of_key = 1.0
         for column in matched:
@@ -366,7 +368,9 @@ class CostModel:
         return [plain, bitmap]
 
     def _correlation(self, index: IndexShape) -> float:
-        """Of the index's order with that of the table; of several columns the first counts for three quarters."""
+        """The correlation of the index's order with the table's order; of several columns the first counts for three
+        quarters.
+        """
         seen = self.facts.statistics.get(index.columns[0])
         correlation = (seen.correlation or 0.0) if seen is not None else 0.0
         return correlation * (0.75 if len(index.columns) > 1 else 1.0)

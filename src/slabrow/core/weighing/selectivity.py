@@ -37,7 +37,7 @@ class Shares:
 
     @property
     def total(self) -> float:
-        """The share of the rows that satisfies all of it."""
+        """The share of the rows that satisfies the whole condition."""
         return prod(self.by_column.values()) * self.other
 
 

@@ -95,7 +95,7 @@ class Weighed:
 
 @dataclass(frozen=True, slots=True)
 class Ranking:
-    """The ranking, and what is to be said about it.
+    """The ranking, with its explanation.
 
     ranked      the best first; the table as it is among them
     reasons     why the first wins
@@ -272,7 +272,7 @@ class Weigher:
         )
 
     def _retire_ms(self, layout: Layout | None, rows_a_day: float, indexes: int) -> float:
-        """Deleting what is past `keep` row by row, unless whole partitions of it can be dropped."""
+        """The cost of deleting rows past `keep` one by one; nothing where whole partitions can be dropped."""
         if not self.keeps or self.drops_old(layout):
             return 0.0
         return rows_a_day * self.costs.delete * indexes
@@ -286,7 +286,7 @@ class Weigher:
         return aged is None or not aged.kind.is_time or layout.key[0] == self.ageing
 
     def obstacles(self, layout: Layout, shares: Sequence[float]) -> tuple[str, ...]:
-        """What it gives up or makes worse."""
+        """What the layout gives up or makes worse."""
         return tuple(obstacles(self.facts, self.workload, layout, shares))
 
     def verdict(

@@ -15,7 +15,7 @@ _SEED = 20260301
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """The values of one run. at: when it ran, None when nobody says."""
+    """The values of one run. at: when it ran, None when the source does not say."""
 
     literals: tuple[str, ...]
     params: tuple[str, ...] | None
@@ -30,8 +30,8 @@ class StatementShape:
     marked    with marks for literals, as the parser reads it
     weight    runs a day
     calls     how often it was seen
-    total_ms  the time it took together, None where nobody measured
-    blocks    blocks that a run reads, from the server's statistics; None where nobody measured
+    total_ms  the time it took together, None where it was not measured
+    blocks    blocks that a run reads, from the server's statistics; None where it was not measured
     runs      a sample; of statements known only in their normalised form it is empty
     """
 
@@ -47,9 +47,9 @@ class StatementShape:
 
 @dataclass(frozen=True, slots=True)
 class Workload:
-    """What was read, from where.
+    """The statements that were read, and their source.
 
-    begins, ends   when the first and the last statement ran, None where nobody says
+    begins, ends   when the first and the last statement ran, None where the source does not say
     broken         lines that could not be read
     left_out       statements of other databases, of the server itself, or beyond the limit of shapes
     """

@@ -65,7 +65,7 @@ def _reading(connection: Connection) -> Iterator[None]:
 def _in_batches(
     connection: Connection, asked: Sequence[Question], ask: Callable[[Connection, Sequence[Question]], list[Told]]
 ) -> dict[Question, Told]:
-    """Answers by question. One that fails spoils its statement: then each half is asked by itself."""
+    """Answers by question. A failing expression makes its whole statement fail: then each half is asked separately."""
     found: dict[Question, Told] = {}
     waiting = [list(asked[first : first + _BATCH]) for first in range(0, len(asked), _BATCH)]
     while waiting:

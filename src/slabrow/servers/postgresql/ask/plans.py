@@ -62,7 +62,9 @@ _QUALIFIED = re.compile(rf"({_NAME})\.({_NAME})(?!\s*\()")  # no call of a funct
 
 
 def _relations(node: Node) -> list[str]:
-    """What a node itself reads. A ModifyTable names its target too; what it reads of that stands in its children."""
+    """The relations that a node itself reads. A ModifyTable names its target too; the rows of that target are read by
+    its children.
+    """
     if node["Node Type"] == "ModifyTable":
         return []
     if "Relation Name" in node:

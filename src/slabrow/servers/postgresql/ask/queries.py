@@ -22,7 +22,7 @@ _LOCK_TIMEOUT_MS = 2_000
 
 
 def is_explainable(sql: str) -> bool:
-    """Whether a statement begins like those that have a plan."""
+    """Whether a statement begins with a keyword that EXPLAIN accepts."""
     return sql.lstrip("( \n\t").upper().startswith(_EXPLAINABLE)
 
 
@@ -49,15 +49,15 @@ def read_explained(text: str) -> PlanReading:
 def plan_generic(connection: Connection, query: Query, timeout_ms: int) -> PlanReading:
     """The plan that serves every value of the parameters, as it is once it starts with those of `query`.
 
-    The server turns to it after five executions where it looks no dearer (PostgreSQL manual, PREPARE, Notes).
-    Raises ServerError with the server's words when the statement is wrong.
+    The server changes to this plan after five executions, if it does not look more expensive (PostgreSQL manual,
+    PREPARE, Notes). Raises ServerError with the server's words when the statement is wrong.
     """
     with _fenced(connection, timeout_ms, "plan the query"):
         return read_plan(_explain(connection, query, _PLAN, "force_generic_plan"))
 
 
 def plan_unvalued(connection: Connection, sql: str, timeout_ms: int) -> UnvaluedPlan:
-    """A statement with $1, $2, … for which nobody gives values. Raises ServerError when the statement is wrong."""
+    """The plan of a statement with $1, $2, … that has no values. Raises ServerError when the statement is wrong."""
     with _fenced(connection, timeout_ms, "plan the query"):
         with _prepared(connection, sql):
             row = connection.execute(
@@ -152,7 +152,7 @@ def _at_once(connection: Connection, sql: str) -> None:
 
 @contextmanager
 def _running(timeout_ms: int) -> Iterator[None]:
-    """Tells a statement that is wrong from one that may only not be run."""
+    """Distinguishes a wrong statement from a right statement that may not be run."""
     try:
         yield
     except ServerError as error:
@@ -191,7 +191,7 @@ def _prepared(connection: Connection, sql: str) -> Iterator[None]:
 
 
 def forget(connection: Connection) -> None:
-    """Removes what a failed query may have left prepared."""
+    """Removes prepared statements that a failed query may have left."""
     connection.execute("DEALLOCATE ALL")
 
 
@@ -212,7 +212,9 @@ def _extended(connection: Connection, sql: str) -> tuple[Any, ...]:
 
 
 def _answer(connection: Connection, send: Callable[[], None]) -> psycopg.pq.abc.PGresult:
-    """The last result of what is sent. The driver waits for it, and not the client library: so Ctrl-C ends it."""
+    """The last result of the message that `send` sends. The driver waits for it, and not the client library: so Ctrl-C
+    ends it.
+    """
     send()
     results: list[psycopg.pq.abc.PGresult] = connection.wait(generators.execute(connection.pgconn))
     return results[-1]

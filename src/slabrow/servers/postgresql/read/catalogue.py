@@ -413,7 +413,7 @@ def is_type(connection: Connection, text: str) -> bool:
 
 
 def time_zone(connection: Connection) -> ZoneInfo | None:
-    """The session's time zone; None when it is one that has no name here."""
+    """The session's time zone; None when the zone has no name here."""
     row = connection.execute("SELECT current_setting('TimeZone')").fetchone()
     try:
         return parse_zone(str(row[0])) if row else None

@@ -44,7 +44,7 @@ def upkeep_facts(connection: Connection, tree: Tree) -> UpkeepFacts:
 
 
 def copying(connection: Connection, tree: Tree) -> Copying | None:
-    """What a sweep needs that copies rows before it locks; None without a catch-all, or where it is no heap."""
+    """The facts for a sweep that copies rows before it locks; None without a catch-all, or where it is no heap."""
     from slabrow.servers.postgresql.read.shape import constraints, indexes
 
     if tree.catch_all is None:
