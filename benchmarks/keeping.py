@@ -46,7 +46,7 @@ def idle(connection: Connection, dsn: str, folder: Path) -> tuple[float, float]:
     _built(connection, TABLES)
     _layouts(folder, TABLES, "1 month")
     options = ["--layout", folder / "slabrow.toml", "--dsn", dsn, "--now", NOW, "--quiet"]
-    _seconds(PROGRAM, "tend", *options, "--go")
+    _seconds(PROGRAM, "tend", *options, "--go", "--pretend")
     query = BY_OID.replace(
         "%s::oid[]", "(SELECT array_agg(oid) FROM pg_class WHERE relkind = 'p' AND relname ~ '^reading_')"
     )
@@ -76,7 +76,7 @@ def creating(connection: Connection, dsn: str, folder: Path) -> tuple[float, flo
             options = ["--layout", folder / "slabrow.toml", "--dsn", dsn, "--now", NOW, "--quiet"]
             _seconds(PROGRAM, "tend", *options, "--script", folder / "script.sql")  # both meet the same warm catalogue
             if way == "go":
-                took.append(_seconds(PROGRAM, "tend", *options, "--go"))
+                took.append(_seconds(PROGRAM, "tend", *options, "--go", "--pretend"))
                 continue
             took.append(_seconds("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", "-d", dsn, "-f", folder / "script.sql"))
         theirs.append(took[0])

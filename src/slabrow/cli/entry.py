@@ -1,5 +1,6 @@
 """Where the program begins. With nothing to load, so that Ctrl-C at any moment ends it in the one way."""
 
+import gc
 import os
 import signal
 import sys
@@ -17,6 +18,8 @@ def main() -> None:
         print("slabrow: stopped before it began", file=sys.stderr)
         code = 5
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # what is left to do is to leave
+    # On leaving, Python looks through all objects for garbage: a fifth of a second when thousands of partitions were read.
+    gc.freeze()
     sys.exit(code)
 
 

@@ -1,14 +1,12 @@
 """Reads query files: plain SQL, statements ended by `;`, with comment lines that name them and say what is expected."""
 
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from sqlglot.dialects.postgres import Postgres
-from sqlglot.errors import TokenError
-from sqlglot.tokenizer_core import Token, TokenType
-
 from slabrow.core.pruning.verdicts import PrunedAt
+from slabrow.core.sql.lexing import Piece, lexemes
 from slabrow.core.sql.parameters import read_literals
 from slabrow.core.values.errors import UsageError, nearest
 from slabrow.files.reading import read_text
@@ -69,8 +67,7 @@ def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:
     seen: set[str] = set()
     before = 0  # where the comments above the next statement begin
     begins = 1  # and their line
-    for tokens, end in _statements(text, name):
-        start = tokens[0].start
+    for start, end in _statements(text, name):
         settings = _settings(text[before:start], name, begins)
         line = begins + text.count("\n", before, start)
         settings.setdefault("name", f"query-{len(queries) + 1}")
@@ -88,33 +85,29 @@ def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:
     return tuple(queries)
 
 
-def _statements(text: str, name: str) -> list[tuple[list[Token], int]]:
-    """The tokens of each statement, with the place where it ends."""
-    tokens = tokenize(text, name)
-    found: list[tuple[list[Token], int]] = []
-    current: list[Token] = []
-    for token in tokens:
-        if token.token_type is not TokenType.SEMICOLON:
-            current.append(token)
+def _statements(text: str, name: str) -> Iterator[tuple[int, int]]:
+    """Where each statement begins and ends, without its semicolon and the comments around it."""
+    start: int | None = None
+    end = 0
+    for each in lexemes(text):
+        if not each.is_closed:
+            opened = "comment" if each.piece is Piece.COMMENT else "quote"
+            raise UsageError(
+                f"{name}, line {text.count(chr(10), 0, each.start) + 1}: the {opened} that begins here is never closed",
+                fix=f"look for where this {opened} should end",
+            )
+        if each.piece in (Piece.BLANK, Piece.COMMENT):
             continue
-        if current:
-            found.append((current, token.start))
-            current = []
-    if current:
-        found.append((current, current[-1].end + 1))
-    return found
-
-
-def tokenize(text: str, name: str = "the SQL") -> list[Token]:
-    """The tokens of a SQL text in PostgreSQL's spelling. Raises UsageError where it breaks off."""
-    try:
-        return list(Postgres().tokenize(text))
-    except TokenError as error:
-        raise UsageError(
-            f"{name} cannot be read as SQL",
-            found=str(error).splitlines()[0],
-            fix="look for a quote or a comment that is not closed",
-        ) from None
+        if each.text == ";":
+            if start is not None:
+                yield start, each.start
+            start = None
+            continue
+        if start is None:
+            start = each.start
+        end = each.start + len(each.text)
+    if start is not None:
+        yield start, end
 
 
 def _settings(comments: str, name: str, line: int) -> dict[str, str]:

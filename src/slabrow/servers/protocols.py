@@ -350,6 +350,9 @@ class Family(Protocol):
     def writer(self) -> Writer:
         """How changes are written."""
 
+    def load(self) -> None:
+        """Loads the modules that `open` needs, the driver among them."""
+
     def open(self, dsn: str) -> Session:
         """Raises UsageError when the DSN cannot be read, ServerError when no server answers or it is too old."""
 

@@ -9,7 +9,7 @@ from threading import Thread
 from types import TracebackType
 from typing import Self
 
-from slabrow.servers.families import open_session
+from slabrow.servers.families import family_of, open_session
 from slabrow.servers.protocols import Session
 
 _PATIENCE_S = 5.0  # how long a thread is waited for that has been told to end
@@ -33,7 +33,9 @@ class BackgroundSession(ABC):
         """Hears, on the thread, what connecting or asking raised."""
 
     def begin(self) -> None:
-        """Starts the thread."""
+        """Starts the thread. Raises UsageError for a DSN of no known family."""
+        # Here and not on the thread: two threads that load modules wait for each other.
+        family_of(self._dsn).load()
         self._thread.start()
 
     def join(self) -> None:

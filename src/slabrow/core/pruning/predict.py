@@ -14,7 +14,7 @@ from slabrow.core.pruning.queries import read_statement
 from slabrow.core.sql.answers import Answers
 from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.schema import Schema
-from slabrow.core.sql.statement_shapes import exact_shape_of, literals_of, marked
+from slabrow.core.sql.statement_shapes import can_be_marked, exact_shape_of, literals_and_repeats, marked
 from slabrow.core.table.tree import Tree
 from slabrow.core.values.key_values import Value, spell
 from slabrow.core.values.names import Name
@@ -52,7 +52,7 @@ class Predictor:
     answers: Answers | None = None
     _pruner: Pruner = field(init=False)
     _statements: dict[str, PlannedStatement | None] = field(default_factory=dict)
-    _shapes: dict[str, PlannedStatement | None] = field(default_factory=dict)
+    _shapes: dict[tuple[str, tuple[int, ...]], PlannedStatement | None] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.refresh()
@@ -107,17 +107,15 @@ class Predictor:
         return self._pruner.touched(condition)
 
     def _read(self, sql: str, around: Surroundings) -> tuple[PlannedStatement | None, Surroundings]:
-        """The statement, by its shape from the second of that shape on, and what stands for its literals."""
+        """The statement of this one's shape, and what stands for its literals; read for itself where the shape cannot be."""
         around = around if self.answers is None else replace(around, answers=self.answers)
-        if sql in self._statements or _BY_PLACE.search(sql):
+        if sql in self._statements or _BY_PLACE.search(sql) or not can_be_marked(sql):
             return self._statement(sql), around
-        shape = exact_shape_of(sql)
+        literals, repeats = literals_and_repeats(sql)
+        # Which literals are equal belongs to the shape: the server draws a condition that both arms of OR have before it.
+        shape = exact_shape_of(sql), repeats
         if shape not in self._shapes:
-            self._shapes[shape] = None
-            return self._statement(sql), around
-        literals = literals_of(sql)
-        if self._shapes[shape] is None:
-            self._shapes[shape] = read_statement(marked(sql), self.schema, literals, self.answers)
+            self._shapes[shape] = read_statement(marked(sql, repeats), self.schema, literals, self.answers)
         found = self._shapes[shape]
         return (self._statement(sql), around) if found is None else (found, replace(around, literals=literals))
 

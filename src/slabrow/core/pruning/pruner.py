@@ -80,6 +80,7 @@ class Pruner:
                     division.by, division.key, children, partition.spelling, answers
                 )
         self._below = below
+        self._has_one_level = all(child.is_leaf for child in self._top.children)
         self._every = frozenset(leaf.spelling for leaf in tree.leaves)
 
     def touched(self, condition: Condition) -> Touched:
@@ -96,6 +97,8 @@ class Pruner:
 
     def survivors(self, condition: Condition, until: When = When.START) -> tuple[Partition, ...]:
         """The leaves that rows satisfying `condition` can lie in, from the values known at `until`."""
+        if self._has_one_level:
+            return self._top.children_of(condition, until)
         return tuple(self._leaves(self._top, condition, until))
 
     @staticmethod

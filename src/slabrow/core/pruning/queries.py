@@ -90,7 +90,7 @@ def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool, mom
         read = [_statement(arm, schema, may_be_unknown, moments) for arm in arms]
         places = tuple(place for each in read for place in each.places)
         return PlannedStatement("select", places, None, frozenset(), all(each.is_settled for each in read))
-    rivals = rivalry((parsed, *_reached_views(parsed, schema)), schema.types_by_name(), moments)
+    rivals = rivalry((parsed, *_reached_views(parsed, schema)), schema.types_by_name, moments)
     walk = _Walk(
         schema, Equalities(schema, equated(parsed), moments, rivals.contested, rivals.doubtful), may_be_unknown
     )

@@ -26,12 +26,16 @@ class Piece(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Lexeme:
-    """text: as it stands. value: of a word in lower case, of a name without its quotes; else the same as text."""
+    """text: as it stands. value: of a word in lower case, of a name without its quotes; else the same as text.
+
+    is_closed   false for a quote or a comment that the text ends in
+    """
 
     piece: Piece
     text: str
     value: str
     start: int
+    is_closed: bool = True
 
 
 # Possessive repetition keeps every pattern linear. E'', U&'' and U&"" come before the words that they begin like.
@@ -39,10 +43,10 @@ _LEXEME = re.compile(
     r"""(?P<blank>\s++)
       | (?P<comment>--[^\n\r]*+)
       | (?P<block>/\*)
-      | (?P<text>[eE]'(?:[^'\\]|\\.|'')*+(?:'|\Z)
-               | (?:[bBxXnN]|[uU]&)?'(?:[^']|'')*+(?:'|\Z))
-      | (?P<unicode>[uU]&"(?:[^"]|"")*+(?:"|\Z))
-      | (?P<name>"(?:[^"]|"")*+(?:"|\Z))
+      | (?P<text>[eE]'(?:[^'\\]|\\.|'')*+(?:'|(?P<open_escape>\Z))
+               | (?:[bBxXnN]|[uU]&)?'(?:[^']|'')*+(?:'|(?P<open_text>\Z)))
+      | (?P<unicode>[uU]&"(?:[^"]|"")*+(?:"|(?P<open_unicode>\Z)))
+      | (?P<name>"(?:[^"]|"")*+(?:"|(?P<open_name>\Z)))
       | (?P<dollar>\$(?P<tag>(?:[A-Za-z_\u0080-\U0010ffff][\w\u0080-\U0010ffff]*+)?)\$)
       | (?P<parameter>\$[0-9]++)
       | (?P<word>[A-Za-z_\u0080-\U0010ffff][\w$\u0080-\U0010ffff]*+)
@@ -50,6 +54,7 @@ _LEXEME = re.compile(
       | (?P<other>.)""",
     re.VERBOSE | re.DOTALL,
 )
+_OPEN = ("open_escape", "open_text", "open_unicode", "open_name")
 _COMMENT_END = re.compile(r"/\*|\*/")
 _PLAIN = {
     "blank": Piece.BLANK, "comment": Piece.COMMENT, "text": Piece.TEXT, "parameter": Piece.PARAMETER,
@@ -60,37 +65,42 @@ _PLAIN = {
 def lexemes(sql: str) -> Iterator[Lexeme]:
     """The pieces of a text in their order; put together again they are the text."""
     at = 0
+    is_closed = True
     while match := _LEXEME.match(sql, at):
         kind, end = match.lastgroup or "other", match.end()
         if kind == "tag":
             kind = "dollar"
         if kind == "block":
-            end = _end_of_comment(sql, end)
+            end, is_closed = _end_of_comment(sql, end)
             kind = "comment"
         elif kind == "dollar":
             closing = sql.find(match.group(), end)
-            end, kind = (len(sql) if closing < 0 else closing + len(match.group())), "text"
+            is_closed = closing >= 0
+            end, kind = (closing + len(match.group()) if is_closed else len(sql)), "text"
+        elif end == len(sql):  # only the last one can be open
+            is_closed = all(match[group] is None for group in _OPEN)
         text = sql[at:end]
         if kind in _PLAIN:
-            yield Lexeme(_PLAIN[kind], text, text, at)
+            yield Lexeme(_PLAIN[kind], text, text, at, is_closed)
         elif kind == "word":
             yield Lexeme(Piece.WORD, text, text.lower(), at)
         else:
             quoted = text[2:] if kind == "unicode" else text
             value = quoted[1:].removesuffix('"').replace('""', '"')
-            yield Lexeme(Piece.NAME, text, _unescaped(value) if kind == "unicode" else value, at)
+            yield Lexeme(Piece.NAME, text, _unescaped(value) if kind == "unicode" else value, at, is_closed)
         at = end
 
 
-def _end_of_comment(sql: str, at: int) -> int:
+def _end_of_comment(sql: str, at: int) -> tuple[int, bool]:
+    """Where a comment ends that has begun before `at`, and whether it is closed there."""
     depth = 1
     while depth:
         match = _COMMENT_END.search(sql, at)
         if match is None:
-            return len(sql)
+            return len(sql), False
         depth += 1 if match.group() == "/*" else -1
         at = match.end()
-    return at
+    return at, True
 
 
 def _unescaped(name: str) -> str:

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.key_values import Kind
@@ -10,7 +11,7 @@ from slabrow.core.values.names import Name
 Columns = Mapping[str, KeyColumn]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Schema:
     """The columns of the tables that statements name, and the queries of the views.
 
@@ -23,6 +24,7 @@ class Schema:
     views: Mapping[Name, str] = field(default_factory=dict)
     volatile: frozenset[str] = frozenset()
 
+    @cached_property
     def types_by_name(self) -> dict[str, frozenset[str]]:
         """The types that columns of each name have, in lower case, over all tables."""
         found: dict[str, set[str]] = {}

@@ -5,7 +5,7 @@ place (core/sql/constants.py knows the marks), so that the values of any run of 
 """
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 from slabrow.core.sql.constant_values import MARK, MARKED_NUMBER
 
@@ -25,6 +25,8 @@ _ANY = re.compile(
 )
 
 
+# Literals that the parser itself reads: a subscript (it counts from 0), the path of a JSON operator, U&'…'.
+_READ_BY_PARSER = re.compile(r"(?<!array)\[|->|#>|\bu&'", re.IGNORECASE)
 _LIST = re.compile(r"\(\s*(?:'\?'|-?\?)(?:\s*,\s*(?:'\?'|-?\?))+\s*\)")
 _ROWS = re.compile(r"^\s*INSERT\s.*?\bVALUES\b", re.IGNORECASE | re.DOTALL)
 
@@ -60,9 +62,29 @@ def literals_of(sql: str) -> tuple[str, ...]:
     return tuple(text for text, _ in _literals(sql))
 
 
-def marked(sql: str) -> str:
-    """The statement with a numbered mark in place of each literal: what the parser is given."""
-    count = iter(range(1 << 30))
+def literals_and_repeats(sql: str) -> tuple[tuple[str, ...], tuple[int, ...]]:
+    """The literals as `literals_of` has them, and for each of them the place of the first that is equal to it.
+
+    >>> literals_and_repeats("(k = 1 AND n = 'x') OR (k = 1 AND n = '1')")
+    (('1', 'x', '1', '1'), (0, 1, 0, 3))
+    """
+    literals = tuple(_literals(sql))
+    first: dict[tuple[str, bool], int] = {}
+    repeats = tuple(first.setdefault(literal, place) for place, literal in enumerate(literals))
+    return tuple(text for text, _ in literals), repeats
+
+
+def can_be_marked(sql: str) -> bool:
+    """Whether marks may stand for all its literals: the parser must not look at what stands there."""
+    return _READ_BY_PARSER.search(sql) is None
+
+
+def marked(sql: str, repeats: Sequence[int] | None = None) -> str:
+    """The statement with a numbered mark in place of each literal: what the parser is given.
+
+    repeats   the mark of each literal, so that equal literals have equal marks; without it each has its own
+    """
+    count = iter(range(1 << 30) if repeats is None else repeats)
     return _replaced(
         sql, lambda _, kind: str(MARKED_NUMBER + next(count)) if kind == "number" else f"'{MARK}{next(count)}'"
     )

@@ -5,7 +5,14 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
-from slabrow.core.sql.statement_shapes import exact_shape_of, literals_of, marked, rough_shape_of, shape_of
+from slabrow.core.sql.statement_shapes import (
+    can_be_marked,
+    exact_shape_of,
+    literals_of,
+    marked,
+    rough_shape_of,
+    shape_of,
+)
 
 SAMPLES = 24  # runs kept of each shape: enough for its ranges and its skew
 MOST_SHAPES = 10_000  # so that the sample stays below 100 MB even of long statements
@@ -183,7 +190,7 @@ class Collector:
         return StatementShape(
             name=seen.name or "",
             text=shape_of(first),
-            marked=marked(first) if runs else first,
+            marked=marked(first) if runs and can_be_marked(first) else first,
             weight=seen.weight or seen.calls / days,
             calls=seen.calls,
             total_ms=seen.total_ms if seen.timed else None,

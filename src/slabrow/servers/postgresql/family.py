@@ -52,6 +52,10 @@ class Postgres:
 
         return PostgresWriter()
 
+    def load(self) -> None:
+        """As `Family.load`."""
+        from slabrow.servers.postgresql import session as _  # noqa: F401
+
     def open(self, dsn: str) -> "PostgresSession":
         """As `Family.open`."""
         from slabrow.servers.postgresql.connection import connect

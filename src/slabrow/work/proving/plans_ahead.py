@@ -20,7 +20,7 @@ class PlansAhead(BackgroundSession):
     def __init__(self, dsn: str, queries: Sequence[FileQuery], timeout_ms: int) -> None:
         super().__init__(dsn)
         self._timeout_ms = timeout_ms
-        self._plans: dict[FileQuery, Future[PlanReading]] = {
+        self._plans: dict[FileQuery, Future[str]] = {
             query: Future() for query in queries if query.params or not parameters_in(query.sql)
         }
         self._left = Event()
@@ -46,7 +46,8 @@ class PlansAhead(BackgroundSession):
         found = future.exception()
         if isinstance(found, _NotAsked):
             return None
-        return future.result()
+        assert self._session is not None
+        return self._session.planner.read_explained(future.result())
 
     def ask(self, session: Session) -> None:
         """Every plan, on the thread."""
@@ -65,12 +66,12 @@ class PlansAhead(BackgroundSession):
             if not future.done():
                 future.set_exception(_NotAsked())
 
-    def _ask_one(self, session: Session, query: FileQuery, future: "Future[PlanReading]") -> None:
+    def _ask_one(self, session: Session, query: FileQuery, future: "Future[str]") -> None:
         if not session.planner.is_explainable(query.sql):
             future.set_exception(_NotAsked())
             return
         try:
-            future.set_result(session.planner.plan(Query(query.sql, query.params), self._timeout_ms))
+            future.set_result(session.planner.explain(Query(query.sql, query.params), self._timeout_ms))
         except Exception as error:  # whatever it is: it is raised where the plan is wanted
             future.set_exception(error)
             with session.explained("go on after a query that failed"):
