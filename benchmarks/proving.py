@@ -3,6 +3,7 @@
 python -m benchmarks.proving
 """
 
+import gc
 import statistics
 import subprocess
 import sys
@@ -125,18 +126,19 @@ def proving(connection: Connection, dsn: str) -> tuple[float, float]:
 
 
 def main() -> None:
+    gc.set_threshold(200_000)  # as the program sets it
     server = start(find_binaries()[0], {})
     try:
         connection = connect(server.dsn)
         _built(connection)
         first, again, asked = compared(connection)
         print(f"30 statements on {PARTITIONS} partitions: predicted in {first * 1e3:.1f} ms, again in {again * 1e3:.1f} ms; "
-              f"the server's EXPLAIN {asked * 1e3:.0f} ms: {asked / first:.0f} times as long (wanted: 20)")  # fmt: skip
+              f"the server's EXPLAIN {asked * 1e3:.0f} ms: {asked / first:.0f} times as long (wanted: 50)")  # fmt: skip
         took = shapes(connection)
         print(f"10,000 statements of 300 shapes: {took:.1f} s (wanted: below 10)")
         ours, theirs = proving(connection, server.dsn)
         print(
-            f"prove of 30 queries as a process {ours:.2f} s, psql with the EXPLAINs {theirs:.2f} s: ratio {ours / theirs:.2f} (wanted: 1.3)"
+            f"prove of 30 queries as a process {ours:.2f} s, psql with the EXPLAINs {theirs:.2f} s: ratio {ours / theirs:.2f} (wanted: 1.2)"
         )
         connection.close()
     finally:
