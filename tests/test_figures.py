@@ -197,7 +197,7 @@ class ClockTest(DatabaseTest):
         self.slabrow(*go)
         entries = self.json("history")["entries"]
         self.assertEqual({False}, {each["machine_clock"] for each in entries})
-        self.assertIn("taken for 2026-04-20", self.slabrow("history").stdout)
+        self.assertIn("with --now 2026-04-20", self.slabrow("history").stdout)
         said = self.attempt("tend")  # today: no clock went backwards
         self.assertNotIn("backwards", said.stdout + said.stderr)
         for command in (("convert",), ("build",)):

@@ -146,12 +146,17 @@ class QueryFileTest(unittest.TestCase):
             ("-- weight: often\nSELECT 1;", 2, "runs a day"),
             ("SELECT 1;\n\n-- touch: <= 2\nSELECT 2;", 3, "touches:"),
             ("-- name: a\nSELECT 1;\n-- name: a\nSELECT 2;", 4, "own name"),
+            ("SELECT 1;\nSELECT E'open\\';", 2, "this quote should end"),
+            ("SELECT 1;\nSELECT 'it''", 2, "this quote should end"),
+            ('SELECT\n "name""', 2, "this quote should end"),
+            ("SELECT\n\n $a$ $$ ", 3, "this quote should end"),
+            ("SELECT 1 /* /* */", 1, "this comment should end"),
         ]:
             with self.subTest(text), self.assertRaises(UsageError) as raised:
                 parse_queries(text, "f")
             self.assertIn(f"line {line}", raised.exception.problem)
-            self.assertTrue(hint in raised.exception.fix or "often" in text)
-        for text in ["", "-- nothing", "SELECT 'open"]:
+            self.assertIn(hint, raised.exception.fix)
+        for text in ["", "-- nothing", " ; /* a */ ;"]:
             with self.subTest(text), self.assertRaises(UsageError):
                 parse_queries(text, "f")
 

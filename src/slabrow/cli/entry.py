@@ -18,7 +18,7 @@ def main() -> None:
         print("slabrow: stopped before it began", file=sys.stderr)
         code = 5
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # what is left to do is to leave
-    # On leaving, Python looks through all objects for garbage: a fifth of a second when thousands of partitions were read.
+    # On leaving, Python looks for garbage among all objects: a fifth of a second with thousands of partitions.
     gc.freeze()
     sys.exit(code)
 

@@ -36,9 +36,9 @@ STAGES = (
     ),
     Stage(
         "Weigh",
-        "Some forty ways to lay the readings out, and leaving them as they are, put to the federation's workload: "
-        "what each would cost a day, and its price. So small a table is served from memory; the federation expects "
-        "a hundred times as many rows, wants to drop old months whole, and takes the months.",
+        "Some forty layouts for the readings, and the table as it is now, are compared with the federation's workload: "
+        "the cost of each per day, and its disadvantages. This demo table is small and fits into memory. The "
+        "federation expects a hundred times as many rows and wants to drop old months whole, so it chooses months.",
         (
             StoryStep(
                 (
@@ -60,7 +60,7 @@ STAGES = (
     ),
     Stage(
         "Forecast",
-        "The partitions that the layout file gives, before anything exists.",
+        "The partitions that the layout file describes, before any of them exists.",
         (_step("forecast apiary.reading --now 2026-03-01 --picture forecast.png"),),
     ),
     Stage(
@@ -76,12 +76,13 @@ STAGES = (
     ),
     Stage(
         "Count",
-        "What stands in each partition now, and whether it equals the counts taken before.",
+        "The rows in each partition now, and whether they equal the counts from before.",
         (_step("census apiary.reading --exact --against before.json"),),
     ),
     Stage(
         "Route",
-        "Where a value goes: the first instant of March, the last one of February, a cooperative, a zone.",
+        "The partition that a row with a given key belongs to: the first instant of March, the last one of February, "
+        "a cooperative, a zone.",
         (
             StoryStep(
                 (
@@ -99,26 +100,26 @@ STAGES = (
     ),
     Stage(
         "Prove",
-        "Which partitions each query of the workload touches, asked of the server's planner. Some queries are "
-        "written so that they cannot prune: people make such mistakes.",
+        "The partitions that each query of the workload touches, according to the server's planner. Some of the "
+        "queries are written so that they cannot prune, as it happens in real life.",
         (
             _step(
                 "prove --queries workload.sql",
                 (1,),
-                "Some limits are broken, and a build would fail here: that is what the exit code is for.",
+                "Some queries touch more partitions than their limits allow: with this exit code a build would fail.",
             ),
         ),
     ),
     Stage(
         "Tend",
-        "Three and a half months later: what must lie ahead is created, what is past keep is detached. "
-        "The server's clock knows nothing of that: --pretend says that another day is meant, which on real data would "
-        "retire what is still to be kept. Run again, it finds nothing to do.",
+        "Three and a half months later: the coming partitions are created, and partitions older than `keep` are "
+        "detached. The server's own clock says another day, so --pretend must confirm the day of --now: on real data "
+        "a wrong day would retire partitions that must be kept. The second run finds nothing to do.",
         (
             _step(
                 "tend --now 2026-06-15",
                 (4,),
-                "Four months at once: a guard spoke, and they stay; what is to come would be made all the same.",
+                "Four months would leave at once: a guard refuses that. The coming partitions would be created.",
             ),
             _step("tend --now 2026-06-15 --pretend --retiring 4 --go"),
             _step("history --most 6"),
@@ -127,7 +128,7 @@ STAGES = (
     ),
     Stage(
         "Compare",
-        "The same queries on the table as it was and as it is.",
+        "The same queries on the table before the conversion and after it.",
         (_step("compare apiary.reading --with apiary.reading_before --queries workload.sql"),),
     ),
 )

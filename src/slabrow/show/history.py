@@ -94,7 +94,7 @@ def _text(history: History, out: "Console") -> None:
 
 def _pretended(entry: LedgerEntry) -> str:
     """The other clock, where one was given: what was done followed it."""
-    return "" if entry.is_machine_clock else f", taken for {entry.clock.astimezone(UTC):%Y-%m-%d %H:%M}"
+    return "" if entry.is_machine_clock else f", with --now {entry.clock.astimezone(UTC):%Y-%m-%d %H:%M}"
 
 
 SHOWN: Shown[History] = Shown("history", _data, _rows, _text)

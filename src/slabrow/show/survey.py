@@ -203,7 +203,7 @@ def growth_text(growth: Growth) -> str:
     )
     yearly = growth.share_a_year
     if yearly is not None and abs(yearly) >= 0.01:
-        text += f", and {'more' if yearly > 0 else 'fewer'} from day to day ({yearly:+.0%} a year)"
+        text += f", and {'more' if yearly > 0 else 'fewer'} from day to day ({yearly * 100:+.0f} % a year)"
     doubles = growth.doubles_on
     if doubles is not None:
         text += f". There will be twice as many rows by {doubles.date().isoformat()}"

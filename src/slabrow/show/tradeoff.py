@@ -50,7 +50,7 @@ def draw_weighing(weighing: Weighing, path: Path) -> None:
     axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g} ms"))
     axes.xaxis.set_minor_formatter(NullFormatter())
     axes.yaxis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
-    axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:.0%}"))
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value * 100:.0f} %"))
     axes.yaxis.set_minor_formatter(NullFormatter())
     axes.set_xlabel("planning a query, on average")
     axes.set_ylabel("blocks read by a day's queries, against the table as it is")

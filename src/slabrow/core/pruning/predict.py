@@ -107,12 +107,12 @@ class Predictor:
         return self._pruner.touched(condition)
 
     def _read(self, sql: str, around: Surroundings) -> tuple[PlannedStatement | None, Surroundings]:
-        """The statement of this one's shape, and what stands for its literals; read for itself where the shape cannot be."""
+        """The statement, read once for all of its shape where that can be, and the values of its literals."""
         around = around if self.answers is None else replace(around, answers=self.answers)
         if sql in self._statements or _BY_PLACE.search(sql) or not can_be_marked(sql):
             return self._statement(sql), around
         literals, repeats = literals_and_repeats(sql)
-        # Which literals are equal belongs to the shape: the server draws a condition that both arms of OR have before it.
+        # Which literals are equal belongs to the shape: of OR, the server takes out the condition that all arms share.
         shape = exact_shape_of(sql), repeats
         if shape not in self._shapes:
             self._shapes[shape] = read_statement(marked(sql, repeats), self.schema, literals, self.answers)

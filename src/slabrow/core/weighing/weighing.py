@@ -417,7 +417,8 @@ class Weigher:
             names += " and others" if len(missed) > 4 else ""
             weight = sum(cost.read.shape.weight for cost in missed)
             shapes = "1 shape does" if len(missed) == 1 else f"{len(missed)} shapes do"
-            yield f"{shapes} not use the key and read every partition, {weight:,.0f} times a day: {names}"
+            reads = "reads" if len(missed) == 1 else "read"
+            yield f"{shapes} not use the key and {reads} every partition, {weight:,.0f} times a day: {names}"
 
 
 def _missing(weighed: Weighed) -> list[ShapeCost]:
