@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from slabrow.work.weighing.offline import Offline
 
 LAYOUT_FILE = "slabrow.toml"
-LONGEST_WAIT_MS = 2_147_483_647  # what a limit of the server can hold
+LONGEST_WAIT_MS = 2_147_483_647  # the largest value of the server's own limits
 
 
 def add_common(

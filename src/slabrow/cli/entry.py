@@ -17,7 +17,7 @@ def main() -> None:
         signal.signal(signal.SIGINT, signal.SIG_IGN)
         print("slabrow: stopped before it began", file=sys.stderr)
         code = 5
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # what is left to do is to leave
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # from here on the program only ends
     # On leaving, Python looks for garbage among all objects: a fifth of a second with thousands of partitions.
     gc.freeze()
     sys.exit(code)

@@ -82,7 +82,7 @@ def main(arguments: list[str] | None = None) -> int:
         )
         return STOPPED
     except BrokenPipeError:
-        # Whoever read the output has had enough of it: that is no error. Nothing may be written at exit either.
+        # The reader of the output has stopped reading: that is no error. Nothing may be written at exit either.
         _abandon_output()
         return FINE
     except Exception as error:

@@ -134,7 +134,7 @@ def _proven(
         watched.connected() as connection,  # first: a role may have no more than one
         PlansAhead(watched.dsn, () if options.execute else queries, timeout_ms) as ahead,
     ):
-        # All that is slow to load is loaded while the server plans.
+        # The modules that are slow to load are loaded while the server plans.
         from slabrow.show import prove as _  # noqa: F401
         from slabrow.show.output import load_console
         from slabrow.work.proving.prove import Asking, prove

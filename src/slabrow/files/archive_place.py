@@ -88,7 +88,7 @@ def _free(folder: Path, name: str, relation: str) -> tuple[ArchivePlace, int]:
 
 def _is_taken(place: ArchivePlace, relation: str) -> bool:
     if place.earlier is None:
-        return place.manifest.exists()  # one that cannot be read may be the only one all the same
+        return place.manifest.exists()  # an archive that cannot be read may still be the only copy
     return place.earlier.left is not None or place.earlier.relation != relation
 
 

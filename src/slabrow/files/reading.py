@@ -39,7 +39,7 @@ def json_document(path: Path, what: str, option: str, fix: str) -> dict[str, Any
     return document
 
 
-LONGEST_LINE = 1 << 20  # characters: what is longer is no line of a log, nor a key
+LONGEST_LINE = 1 << 20  # characters: a longer line belongs to no log and is no key
 
 
 def bounded_lines(file: TextIO) -> Iterator[str]:

@@ -23,7 +23,7 @@ from slabrow.files.reading import LONGEST_LINE, bounded_lines, unreadable
 _STATEMENT = re.compile(r"(?:duration: ([0-9]+(?:\.[0-9]+)?) ms  )?(?:statement|execute [^:]*): ", re.DOTALL)
 _DURATION = re.compile(r"duration: ([0-9]+(?:\.[0-9]+)?) ms\s*$")
 _PARAMETER = re.compile(r"\$[0-9]+ = (NULL|'(?:[^']|'')*')")
-# What stands before a message: a time somewhere, then the level. Both are looked for in the beginning of a line only,
+# The part before a message: somewhere a time, then the level. Both are looked for in the beginning of a line only,
 # so that a long line costs no more than its length.
 _LONGEST_PREFIX = 1_000
 _TIME = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d")

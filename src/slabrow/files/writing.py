@@ -66,7 +66,7 @@ def _write(path: Path, data: bytes) -> None:
     if found is not None and stat.S_ISDIR(found.st_mode):
         raise IsADirectoryError(21, "it is a folder")
     if found is not None and not stat.S_ISREG(found.st_mode):
-        # Without waiting: a pipe that nobody reads would be waited for without end.
+        # Without waiting: a pipe without a reader would block for ever.
         handle = os.open(target, os.O_WRONLY | os.O_NONBLOCK | os.O_NOCTTY)
         os.set_blocking(handle, True)
         _write_all(handle, data)

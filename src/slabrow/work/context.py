@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.layout import Layout
 
 MOST_APART = timedelta(minutes=1)  # that two clocks may be without being called different
-Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and what is being done
+Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and the name of the present step
 
 
 Event = Mapping[str, str | int | float | None]

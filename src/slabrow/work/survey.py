@@ -27,7 +27,7 @@ from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 from slabrow.work.weighing.workloads import gathered, named_tables
 
-MOST_SAMPLED = 300_000  # rows; what a sample says hardly changes beyond, and it is held in memory
+MOST_SAMPLED = 300_000  # rows: a larger sample says hardly more, and it is held in memory
 
 
 @dataclass(frozen=True, slots=True)

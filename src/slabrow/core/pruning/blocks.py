@@ -175,7 +175,7 @@ class Blocks(FromClause):
         self.equalities.note_rivals(above, items)
         partners: list[tuple[int, tuple[Name, Pattern]]] = []
         for item in items:
-            # What names no column holds for the block as a whole, whatever an outer join does.
+            # A condition that names no column holds for the whole block, also under an outer join.
             held = [condition for condition in above if not item.nullable or not condition.find(exp.Column)]
             stated = [each for each in (*item.own, *held) if not self.equalities.is_rival(each, items)]
             conditions = [*stated, *derived.get(id(item), ())]

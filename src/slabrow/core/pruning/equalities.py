@@ -7,7 +7,7 @@ The server puts columns that a join makes equal into one class, with one constan
 # *equivalence class* and derives `a.k = 5`, which prunes a. That is worth a lot to a prediction, and it has traps:
 #
 # - A class that has two constants, `k = 5 AND k = j AND j = now()`, keeps only one of them. If one is known while
-#   planning, the server takes that one (generate_base_implied_equalities_const). Otherwise nobody can say which, and no
+#   planning, the server takes that one (generate_base_implied_equalities_const). Otherwise the choice is unknown, and no
 #   constant of the class may be relied on. Such columns are called *rivals* here.
 # - The constant that was not taken is not lost: the server compares it with the one that was. Two literals that differ
 #   make the whole class impossible, and the query reads nothing. Such equalities are *spare*.
@@ -151,7 +151,7 @@ class Equalities:
             joined = {member for pair in pairs if equal[0] in pair for member in pair if member is not None}
             others = {text: node for _, name, _ in joined for text, node in self.equated.get(name, {}).items()}
             others.pop(constant.sql(), None)
-            # What is known while planning and differs excludes each other, whichever is used.
+            # Two different constants that are known while planning exclude each other, whichever the server uses.
             known = [constant, *others.values()]
             if others and not all(self.moments.is_planned(each, equal[0][2]) for each in known):
                 found.add(equal[0])

@@ -96,7 +96,7 @@ class FromClause(OutputColumns):
                     for each in before:
                         each.nullable = True
                         each.own += on if side == "RIGHT" else []
-                    # What was above the earlier joins now stands below this one: it filters those that it names.
+                    # Conditions above the earlier joins now stand below this join: they filter the tables they name.
                     for each in before:
                         each.own += [condition for condition in within if aliases_in(condition) <= {each.alias}]
                     within = []
@@ -165,7 +165,7 @@ class FromClause(OutputColumns):
         columns = renamed_columns(self._output_names(cte.node.this, cte.scope), renamed)
         if cte.is_taken:
             return FromItem(node, alias, columns)
-        # One that is never materialized is read anew wherever it is named.
+        # A WITH query that is never materialized is read anew at each place that names it.
         cte.is_taken = cte.node.args.get("materialized") is not False
         return FromItem(
             node,

@@ -26,7 +26,7 @@ keeps its conditions apart: those of ON hold for the rows that are read, those o
 # An example. `SELECT * FROM (SELECT k, count(*) AS n FROM t GROUP BY k) s WHERE k = 5 AND n > 2`: `k = 5` moves into
 # the query, because `k` is a column of GROUP BY, and prunes t. `n > 2` is about an aggregate and stays outside.
 #
-# What the walk does not understand adds a place without conditions: every partition is kept there.
+# A part that the walk does not understand adds a place without conditions: every partition is kept there.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -86,7 +86,7 @@ def _with_places(parsed: exp.Expression, literals: tuple[str, ...]) -> exp.Expre
 
 def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool, moments: Moments) -> PlannedStatement:
     if (arms := _arms_of(parsed)) is not None:
-        # What is united is planned apart: constants of one arm say nothing of the others.
+        # The arms of UNION are planned apart: the constants of one arm say nothing about the others.
         read = [_statement(arm, schema, may_be_unknown, moments) for arm in arms]
         places = tuple(place for each in read for place in each.places)
         return PlannedStatement("select", places, None, frozenset(), all(each.is_settled for each in read))
@@ -112,7 +112,7 @@ def _statement(parsed: exp.Expression, schema: Schema, may_be_unknown: bool, mom
             kind = "select"
             walk.query(parsed, (), {}, ())
     seen = {id(node) for node in walk.seen}
-    # Whatever was not reached above keeps everything: a table is never forgotten.
+    # A table that was not reached above keeps all its partitions: no table is forgotten.
     left = [
         node
         for node in parsed.find_all(exp.Table)
@@ -201,7 +201,7 @@ class _Walk(Blocks):
             if name not in scope or scope[name] is not cte:
                 changes = not isinstance(cte.node.this, exp.Query)
                 if not changes and cte.uses == 0:
-                    self.seen += cte.node.find_all(exp.Table)  # the server drops a query that nobody reads
+                    self.seen += cte.node.find_all(exp.Table)  # the server drops a WITH query that is never read
                 elif changes or not cte.may_be_inlined or not self._is_plain(cte.node.this):
                     cte.uses = max(cte.uses, 2)
                     cte.is_taken = True
@@ -251,9 +251,9 @@ class _Walk(Blocks):
         grouped = conjuncts(having.this) if having is not None else []
         moved = moved_from_having(node)
         if stated and grouped:
-            # WHERE and HAVING are worked out each by itself: beside the other, one that is false as a whole is a
-            # condition that does not reach what is below (up to PostgreSQL 17).
-            # Of queries below it, which may be grouped themselves, it is not known then what gets into them.
+            # WHERE and HAVING are worked out separately: up to PostgreSQL 17, a condition that is false as a whole does
+            # not reach the queries below when the other one stands beside it. Which conditions reach a query below,
+            # which may be grouped itself, is then not known.
             is_deep = any(item.table is None or item.query is not None for item in items)
             moved = [] if is_deep or any(map(_is_constant, grouped)) else moved
             stated = [] if is_deep or any(map(_is_constant, stated)) else stated

@@ -5,7 +5,7 @@ what is stable (the clock, the session's time zone) is known once execution star
 An expression that is not understood here is `None`: its condition then keeps every leaf.
 """
 
-# A constant has a worth and a moment at which the server knows it. The moment is that of the latest part:
+# A constant has a value, and a moment at which the server knows it. The moment is that of the latest part:
 # `'2026-01-01':: date + 1` is known while planning, `current_date + 1` as execution starts, `random()` never. The
 # moment decides whether partitions disappear from the plan, are removed as execution starts, or stay.
 #

@@ -58,7 +58,7 @@ def resolve(column: exp.Column, items: Sequence[FromItem]) -> "FromItem | None":
     if table is not None:
         found = [item for item in items if item.alias == folded(table)]
         return found[0] if len(found) == 1 else None
-    # A sub-query that was dissolved here has names that nobody else can mean.
+    # The names of a sub-query that was dissolved here cannot mean anything else.
     seen = [item for item in items if item.block is None]
     found = [item for item in seen if item.columns is not None and name in item.columns and name not in item.hidden]
     unknown = [item for item in seen if item.columns is None]

@@ -30,7 +30,7 @@ def parse_anew(sql: str) -> exp.Expression | None:
 
 _OPERATOR_SIGNS = "-+*/<>=~!@#%^&|`?"
 _RUN = re.compile(r"[-+*/<>=~!@#%^&|`?]{2,}|[@!?`]")
-# Those that the parser reads as the server does; of one character all but the ones that it takes for something else.
+# The operators that the parser reads as the server does. Of one character: all but those it reads differently.
 _KNOWN_OPERATORS = frozenset(
     ("+", "-", "*", "/", "<", ">", "=", "~", "#", "%", "^", "&", "|", "<=", ">=", "<>", "!=", "||", "->", "->>", "#>",
      "#>>", "@>", "<@", "&&", "<<", ">>", "~*", "!~", "!~*", "~~", "!~~", "~~*", "!~~*", "^@", "|/", "||/", "-|-", "&<",

@@ -12,8 +12,8 @@ from slabrow.core.sql.constant_values import MARK, MARKED_NUMBER
 _TEXT = re.compile(r"'[^']*(?:''[^']*)*'")
 # The digit comes first, so that the search can jump from digit to digit; then what stands before it is looked at.
 _NUMBER = re.compile(r"[0-9](?<![\w$.][0-9])(?:[0-9.]*(?:[eE][+-]?[0-9]+)?)")
-# Everything in which a quote or a digit is no literal, and the rarer ways to write one. What nothing closes goes to the
-# end, and no repetition gives back what it took (`*+`): so the time grows with the length, whatever stands in the text.
+# The places in which a quote or a digit is not a literal, and the rarer spellings of literals. A quote without an end
+# reaches to the end of the text. No repetition gives back characters (`*+`), so the time is linear in the length.
 _ANY = re.compile(
     r"""(?P<comment>--[^\n]*+|/\*(?:.*?\*/|.*+))
       | (?P<name>"(?:[^"]|"")*+"?|\$[0-9]++|(?![eE]')[A-Za-z_\u0080-\uffff][\w$]*+)

@@ -94,7 +94,7 @@ def growth(column: str, statistics: ColumnStatistics, rows: int, now: datetime |
     each = in_bins / (len(known) - 1)
     days = np.array([(moment - known[-1]).total_seconds() / 86_400 for moment in known])
     widths, middles = np.diff(days), (days[1:] + days[:-1]) / 2
-    # Bins narrower than what a column can tell apart (days) are taken together with the next.
+    # A bin that is narrower than the smallest step of the column (a day) is merged with the next.
     usable = widths > 0
     if usable.sum() < LEAST_BINS:
         return None
@@ -106,7 +106,7 @@ def growth(column: str, statistics: ColumnStatistics, rows: int, now: datetime |
     if abs(slope) < 2 * error.slope:
         level, slope = float(np.average(rates, weights=widths[usable])), 0.0
     level = max(0.0, float(level))
-    # Rates come and go in waves: what the line misses of the last tenth is an error of the rate of now as well.
+    # Rates rise and fall in waves: the distance between the line and the last tenth is an error of today's rate too.
     last = max(1, len(rates) // 10)
     recent = float(np.average(rates[-last:], weights=widths[usable][-last:]))
     uncertainty = max(error.level * _inflation(rates - (level + slope * middles[usable])), abs(recent - level))

@@ -135,7 +135,7 @@ class Layout:
             faults.append(("parts", f"{self.parts} parts divide nothing: use 2 or more"))
         numeric = self.span is not None and self.span.unit is Unit.NUMBER
         for option, span in (("ahead", self.ahead), ("keep", self.keep)):
-            # A length of time ahead of a numeric key is what it grows by in that time.
+            # For a numeric key, a length of time means the number of keys that come in that time.
             by_growth = option == "ahead" and numeric
             if span is not None and self.span is not None and (span.unit is Unit.NUMBER) != numeric and not by_growth:
                 faults.append((option, f"`{option}` is {span} but `span` is {self.span}: give both in the same kind"))

@@ -15,7 +15,7 @@ from slabrow.core.values.key_values import Edge, Far, Key, Kind, Value, order, s
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name, fit, slug, unused
 
-# Planning cost, locks and files grow with every partition; ten thousand is far beyond what has been seen to pay.
+# Planning cost, locks and files grow with every partition; ten thousand is far more than was ever useful.
 MOST_PARTITIONS = 10_000
 
 

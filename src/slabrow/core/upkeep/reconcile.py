@@ -1,9 +1,9 @@
 """Layout against tree: the actions that make the tree what the layout says, and the drift that no action mends."""
 
 # Three sets of partitions are compared: those that the layout asks for now, those that the table has, and those that
-# are past `keep`. What is asked for and missing is created, cut into pieces around partitions that are in the way. What
-# is past `keep` and lies on the layout's grid is retired. Everything else is left alone and named: a partition that
-# somebody made by hand may hold anything.
+# are past `keep`. A partition that the layout asks for and the table lacks is created, cut into pieces around
+# partitions that are in the way. A partition that is past `keep` and lies on the layout's grid is retired. All others
+# are left alone and named: a partition that somebody made by hand may hold anything.
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace

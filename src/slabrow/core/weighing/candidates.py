@@ -162,7 +162,7 @@ class _Finder:
             if keep is not None and (keep.unit is Unit.NUMBER) is not (span.unit is Unit.NUMBER):
                 keep = None
             if keep is not None and _days(keep) is not None and (_days(keep) or 0) < (_days(span) or 0):
-                continue  # a partition that is wider than what is kept is never dropped
+                continue  # a partition that spans more than the time to keep can never be dropped whole
             yield Layout(
                 self.facts.name,
                 By.RANGE,

@@ -262,7 +262,7 @@ class CostModel:
         if not matched and not stops_early:
             return []
         share = self._within_leaves(matched, shares, leaves, key)
-        # What the key leaves within the leaves that it led to.
+        # The share of rows that satisfy the key's conditions, within the leaves that are read.
         left = {
             name: min(1.0, shares.by_column[name] / leaves.share) if name in key else shares.by_column[name]
             for name in matched

@@ -56,7 +56,7 @@ class Estimator:
         for part in _conjuncts(condition):
             match part:
                 case KeyComparison(when=When.RUN):
-                    # What a join supplies: most joins read the whole of what the other conditions leave.
+                    # Values that a join supplies: most joins read all rows that the other conditions leave.
                     pass
                 case KeyComparison(column, "=", _):
                     self._pin(found, column, self._equal(column, part.value), 1)

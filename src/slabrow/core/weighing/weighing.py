@@ -36,9 +36,9 @@ from slabrow.core.weighing.supposed_tree import tree_of
 from slabrow.core.weighing.windows import WindowRule, window_rule
 from slabrow.core.weighing.workload_reading import AskedConditions, ReadShape, TableWorkload, windows
 
-# A gain below this share is within what the model can be wrong by, and not worth a conversion.
+# A gain below this share is within the error of the model, and not worth a conversion.
 LEAST_GAIN = 0.10
-LEAST_GAIN_MS = 100.0  # a day: what nobody will ever notice
+LEAST_GAIN_MS = 100.0  # a day: too little to be noticed
 LOPSIDED = 0.8  # of the table in one leaf: queries read it as they read the table
 
 SMALL = 1 << 30  # bytes; below, memory and indexes serve most of what partitions would
@@ -282,7 +282,7 @@ class Weigher:
         if layout is None or layout.keep is None:
             return False
         aged = self.facts.columns.get(self.ageing or "")
-        # Where rows lie in the order of a number only, any time column may be the one that they are kept by.
+        # Where rows are stored in the order of a number, any time column may decide how long they are kept.
         return aged is None or not aged.kind.is_time or layout.key[0] == self.ageing
 
     def obstacles(self, layout: Layout, shares: Sequence[float]) -> tuple[str, ...]:

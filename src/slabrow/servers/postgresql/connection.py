@@ -43,7 +43,7 @@ def connect(dsn: str) -> Connection:
     except (psycopg.OperationalError, UnicodeError) as error:
         raise _unreachable(error, [str(settings[name]) for name in _SECRETS if settings.get(name)]) from None
     _greet(connection)
-    # What is looked at after a lock was got must be what is there then, whatever the role's default is.
+    # After a lock was got, queries must see the rows of that moment, whatever isolation level the role has.
     connection.isolation_level = psycopg.IsolationLevel.READ_COMMITTED
     version = connection.info.server_version // 10_000
     if version < TRAITS.oldest:
@@ -95,7 +95,7 @@ _SECRETS = ("password", "sslpassword", "oauth_client_secret")
 
 
 def _unreadable() -> UsageError:
-    # Nothing of it is shown: libpq would quote the text it could not read, and with it perhaps a password.
+    # The driver's own message is not shown: it quotes the text it could not read, perhaps with a password.
     return UsageError(
         "the DSN cannot be read",
         fix="write postgresql://USER@HOST:PORT/DATABASE, special characters %-encoded (an @ in a password is %40)",

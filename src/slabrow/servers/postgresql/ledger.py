@@ -53,7 +53,7 @@ _UPGRADES: dict[int, tuple[str, ...]] = {
             high bigint NOT NULL,
             PRIMARY KEY (table_name, at))""",
     ),
-    # What every run asks for first, and has to find as fast after years.
+    # Every run asks for these first, and must find them as fast after years.
     3: ("CREATE INDEX ON {table} (clock) WHERE is_machine_clock",),
 }
 

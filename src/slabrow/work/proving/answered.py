@@ -8,7 +8,7 @@ from slabrow.core.sql.constant_values import Surroundings
 from slabrow.servers.asking import Fence
 from slabrow.servers.protocols import Session
 
-_ROUNDS = 3  # what a constant is worth decides which order is asked about next
+_ROUNDS = 3  # the value of a constant decides which order is asked about next
 
 
 def new_answers(session: Session) -> Answers:

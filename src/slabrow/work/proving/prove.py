@@ -119,7 +119,7 @@ def prove(
             if error.exit_code != ServerError.exit_code:
                 raise
             words = ": ".join(part for part in (error.found or error.problem, error.fix) if part)
-            # What a log or the statistics hold may be about what is gone by now: only a query file has to be right.
+            # A log or the statistics may hold statements on tables that are gone: only a query file has to be right.
             unproven.append(Unproven(query, words, query.line > 0))
             with session.explained("go on after a query that failed"):
                 session.planner.forget()
@@ -127,7 +127,7 @@ def prove(
         kept = [proof for proof in found if chosen is None or leaves.is_named(proof.table, chosen)]
         proofs += kept
         if not kept:
-            # With --table, the limits of queries on other tables are nobody's concern.
+            # With --table, the limits of queries on other tables do not count.
             concerns = not found and (chosen is None or _names(query, chosen))
             unproven.append(Unproven(query, NOT_TOUCHED, False, concerns and brings_limit(query)))
     context.progress(1.0, "done")

@@ -93,11 +93,11 @@ class ActionRunner:
         began = time.monotonic()
         transaction = tended.transaction
         if self.ledger is not None and transaction.is_atomic:
-            # In the same transaction: what is done is in the ledger, and what is not is not, wherever it is killed.
+            # In the same transaction: wherever it is killed, the ledger holds exactly the actions that were done.
             entry = Statement(self.ledger.insertion(self._entry(tended, "done", None)))
             transaction = replace(transaction, statements=(*transaction.statements, entry))
         elif self.ledger is not None:
-            # What may not stand in a transaction is written down before: a kill leaves an entry that has no end.
+            # A statement that cannot run in a transaction is recorded first: a kill leaves an entry without an end.
             self.course.begun = self.ledger.begin(self._entry(tended, "begun", None))
         self._run(transaction)
         if not transaction.is_atomic:

@@ -48,7 +48,7 @@ def archive(session: Session, action: Action, layout: Layout, folder: Path, cont
             context.say(f"writing {rows:,} rows of {table} to {folder}")
             path = place.file(layout.archive_as)
             try:
-                # Closed before anything else is asked of this session: a COPY that goes on would keep it waiting.
+                # Closed before the next query of this session: a COPY that goes on would make it wait.
                 with closing(session.archives.stream(table, columns)) as chunks:
                     digest, size, written = write_archive(place.partial, path, layout.archive_as, described, chunks)
             except OSError as error:

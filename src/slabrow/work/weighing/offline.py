@@ -24,7 +24,7 @@ from slabrow.work.survey import Bucket, Counts, Question, Survey, SurveyedColumn
 from slabrow.work.weighing.weigh import Known, Sources, Weighing, weighed
 from slabrow.work.weighing.workloads import gathered
 
-# What the server adds to a row: its header and line pointer; to an index entry likewise (manual, 73.6 and 73.4).
+# The bytes that the server adds to a row, its header and line pointer, and to an index entry (manual, 73.6, 73.4).
 _ROW_OVERHEAD, _ENTRY_OVERHEAD = 28, 12
 _FILL = 1.1  # space that pages leave free
 

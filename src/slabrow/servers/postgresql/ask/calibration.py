@@ -133,7 +133,7 @@ def _measured(connection: Connection) -> Costs:
         descent=_rounded(max(descended / 5000 - fetched, default.descent / 20)),
         insert=_rounded(inserted / 4),
         route=_rounded(max(routed - inserted, default.route / 20)),
-        # What VACUUM does later is about what the DELETE itself does.
+        # The later work of VACUUM costs about as much as the DELETE itself.
         delete=_rounded(deleted),
     )
 

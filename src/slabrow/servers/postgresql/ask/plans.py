@@ -31,7 +31,7 @@ def read_plan(explained: Mapping[str, Any]) -> PlanReading:
     scans: list[Scan] = []
     if ran:
         _gather_scans(root, False, False, scans)
-    else:  # what was not executed tells no more than its relations
+    else:  # a node that was not executed tells its relations and no more
         scans += [Scan(relation, None, False) for node in nodes for relation in _relations(node)]
     changes = None
     if root["Node Type"] == "ModifyTable":

@@ -14,7 +14,7 @@ from slabrow.core.values.errors import ServerError
 from slabrow.servers.postgresql.ask.plans import read_plan
 from slabrow.servers.postgresql.connection import Connection, explained, translated
 
-# What EXPLAIN takes and can be planned without being a definition of something.
+# The first words of statements that EXPLAIN accepts and that define nothing.
 _EXPLAINABLE = ("SELECT", "WITH", "VALUES", "TABLE", "INSERT", "UPDATE", "DELETE", "MERGE", "(")
 _PREPARED = "slabrow_query"
 _NAMES_PLANS = 160_000  # from here on EXPLAIN (GENERIC_PLAN) shows what no values have pruned yet

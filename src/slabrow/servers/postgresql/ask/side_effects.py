@@ -82,7 +82,8 @@ _FOREIGN = """
     SELECT c.relname::text, w.fdwname::text FROM pg_foreign_table f JOIN pg_class c ON c.oid = f.ftrelid
     JOIN pg_foreign_server s ON s.oid = f.ftserver JOIN pg_foreign_data_wrapper w ON w.oid = s.srvfdw
     WHERE c.relname = ANY (%(names)s) AND w.fdwname <> 'postgres_fdw'"""
-# What a change of rows can set off: in the tables named, in their partitions, and where foreign keys lead.
+# The triggers and rules that a change of rows can set off: on the tables named, on their partitions, and on the
+# tables that foreign keys lead to.
 _SET_OFF = """
     WITH RECURSIVE reached AS (
         SELECT oid FROM pg_class WHERE relname = ANY (%(names)s) AND relkind IN ('r', 'p', 'f', 'v')

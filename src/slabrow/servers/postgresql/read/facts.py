@@ -57,7 +57,7 @@ def _indexes(connection: Connection, found: Relation, all_bytes: int) -> tuple[I
            WHERE i.indrelid = %s AND i.indisvalid AND m.amname = 'btree' ORDER BY i.indisprimary DESC, 1""",
         [found.identity],
     ).fetchall()
-    # The indexes of a partitioned table are empty themselves; those of its leaves share what they take.
+    # The indexes of a partitioned table are empty themselves; the bytes are those of its leaves' indexes.
     each = all_bytes // len(rows) if rows and found.is_partitioned else None
     return tuple(
         IndexShape(

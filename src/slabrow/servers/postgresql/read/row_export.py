@@ -45,7 +45,7 @@ _FORMS = {
     "boolean": "boolean",
     "date": "date",
 }
-# What has no place in the types of other programs: then the column is kept as text.
+# Values that the types of other programs cannot hold: then the column is kept as text.
 _LAST_DAY = "date '9999-12-31'"
 
 

@@ -150,7 +150,7 @@ def _index(found: Relation, row: tuple[Any, ...]) -> Index:
     return Index(name, rest, unique, tuple(columns), comment)
 
 
-# Each row: what it is, and the names found. What a copy would lose silently is named and refused instead.
+# Each row: the kind of object, and the names found. A copy would lose these silently: they are named and refused.
 _OBSTACLES = """
     SELECT 'trigger', tgname::text FROM pg_trigger WHERE tgrelid = %(oid)s AND NOT tgisinternal
     UNION ALL SELECT 'rule', rulename FROM pg_rewrite WHERE ev_class = %(oid)s AND rulename <> '_RETURN'

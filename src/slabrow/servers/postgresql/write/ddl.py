@@ -300,7 +300,7 @@ class Upkeep:
                 if self.detach_to is None or self.detach_to == action.partition.schema:
                     return [detach], how != " CONCURRENTLY"
                 # Moved while it is still a partition: when this is stopped midway, the next run finds it and goes on.
-                # IF EXISTS for another try, after one that got no lock for the second statement.
+                # IF EXISTS, because an earlier try may have got no lock for the second statement.
                 move = f"ALTER TABLE IF EXISTS {partition} SET SCHEMA {identifier(self.detach_to)}"
                 moved = quoting.table(Name(self.detach_to, action.partition.table))
                 return [move, detach.replace(f"PARTITION {partition}", f"PARTITION {moved}")], how != " CONCURRENTLY"
