@@ -1,4 +1,4 @@
-"""What every command's module has."""
+"""The functions that every command's module has."""
 
 import argparse
 from typing import Protocol

@@ -93,7 +93,7 @@ def add_offline(parser: argparse.ArgumentParser) -> None:
 
 
 def offline_source(options: argparse.Namespace) -> "Offline | None":
-    """What the offline options say; None without any. Raises UsageError when they are incomplete."""
+    """The source that the offline options name; None without any. Raises UsageError when they are incomplete."""
     if options.schema is None and options.rows_from is None and options.rows is None:
         return None
     if options.schema is None or options.rows_from is None:
@@ -182,7 +182,7 @@ def parse_wait(text: str) -> int:
 
 @contextmanager
 def progress(options: argparse.Namespace, asked: Context) -> Iterator[Context]:
-    """The context with a progress bar on standard error, where that is a terminal and nobody asked for quiet."""
+    """The context with a progress bar on standard error, where that is a terminal and --quiet was not given."""
     if options.quiet or not sys.stderr.isatty():
         yield asked
         return

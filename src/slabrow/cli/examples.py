@@ -1,4 +1,4 @@
-"""What `slabrow COMMAND --help` shows below the options: a few commands to begin with, and where the guide lies."""
+"""The examples below the options of `slabrow COMMAND --help`, and the page of the guide for each command."""
 
 GUIDE = "docs/guide"
 
@@ -100,5 +100,5 @@ def examples(command: str) -> str:
 
 
 def every_example() -> tuple[tuple[str, str], ...]:
-    """Each command with each of its examples, for whoever checks that they can be run."""
+    """Each command with each of its examples, for the test that runs them."""
     return tuple((command, example) for command, (_, some) in _EXAMPLES.items() for example, _ in some)

@@ -188,7 +188,7 @@ def _run(arguments: list[str]) -> int:
 
 
 def help_text() -> str:
-    """What `slabrow --help` prints."""
+    """The text of `slabrow --help`."""
     lines = [f"  {name:<10} {what}" for name, (_, what) in COMMANDS.items()]
     return "\n".join(
         [

@@ -17,7 +17,7 @@ class StoryStep:
 
 @dataclass(frozen=True, slots=True)
 class Stage:
-    """One stage of the walk: what is said, and the commands that are run."""
+    """One stage of the walk: its text, and the commands that are run."""
 
     title: str
     saying: str

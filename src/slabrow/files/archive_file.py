@@ -30,7 +30,7 @@ _BATCH_BYTES = 8 << 20
 
 @dataclass(frozen=True, slots=True)
 class Manifest:
-    """What an archive holds: written beside it as JSON, under these names.
+    """The contents of an archive: written beside it as JSON, under these names.
 
     partition, table   with their schemas
     bounds, ddl        for people: as SQL. Nobody runs them
@@ -169,7 +169,7 @@ def sha256_of(path: Path) -> str:
 
 
 def check_archive(manifest: Manifest, path: Path) -> None:
-    """Raises UsageError when the file is not the one that the manifest was written for."""
+    """Raises UsageError when the manifest belongs to another file."""
     try:
         found = sha256_of(path)
     except OSError as error:

@@ -64,7 +64,7 @@ def claimed(folder: Path, name: str, relation: str) -> Iterator[ArchivePlace]:
 
 
 def cannot_write(folder: Path, error: OSError) -> ServerError:
-    """What to say when an archive cannot be written."""
+    """The error when an archive cannot be written."""
     return ServerError(
         f"the archive cannot be written to {folder}",
         found=error.strerror or str(error),

@@ -1,4 +1,4 @@
-"""Parts of Slabrow that are installed on wish: what each needs, and what is said where it is missing.
+"""Optional parts of Slabrow: the libraries that each needs, and the error where they are missing.
 
 A host that only runs `tend` from cron needs neither Matplotlib nor pyarrow, which take most of the disk space of an
 installation.

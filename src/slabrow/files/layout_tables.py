@@ -8,7 +8,7 @@ from slabrow.files.reading import toml_document
 
 
 def tables_named(path: Path) -> tuple[Name, ...]:
-    """The tables of its layouts; none where the file has a fault, which whoever reads it properly will say."""
+    """The tables of its layouts; none where the file has a fault, which the proper reading of the file reports."""
     try:
         entries = toml_document(path.read_text(encoding="utf-8")).get("layout", [])
         return tuple(dict.fromkeys(parse_name(entry["table"]) for entry in entries))

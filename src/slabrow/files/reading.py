@@ -60,7 +60,7 @@ def read_text(path: Path, what: str, option: str) -> str:
 
 
 def unreadable(path: Path, error: Exception, what: str, option: str) -> UsageError:
-    """What to say of a file that could not be read."""
+    """The error for a file that could not be read."""
     if isinstance(error, FileNotFoundError):
         return UsageError(f"there is no {what} {path}", fix=f"name one with {option} FILE")
     found, fix = str(error), f"name another one with {option} FILE"

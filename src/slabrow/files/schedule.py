@@ -11,7 +11,7 @@ from slabrow.core.values.one_line import one_line
 
 @dataclass(frozen=True, slots=True)
 class Schedule:
-    """What runs, where and as whom.
+    """The command that runs, its folder and its user.
 
     command      the program and its options
     environment  variables that it needs; secrets do not belong here

@@ -59,7 +59,7 @@ def read_log(path: Path, database: str | None = None) -> Workload:
 
 
 def looks_like_log(path: Path) -> bool:
-    """Whether a file begins like a server log, so that it is not taken for SQL."""
+    """Whether a file begins like a server log, and not like SQL."""
     try:
         with _opened(path) as file:
             _form(file, path)
@@ -79,7 +79,7 @@ def _opened(path: Path) -> TextIO:
 
 
 class _Log:
-    """What goes through all three forms."""
+    """The reading that all three forms share."""
 
     def __init__(self, database: str | None) -> None:
         self.database = database
@@ -133,7 +133,7 @@ def _is_work(sql: str) -> bool:
 
 
 def _moment(stamp: str | None) -> datetime | None:
-    """`2026-03-01 12:00:00.123 UTC`. A zone that is only a name is kept when it is UTC; others are taken for UTC."""
+    """`2026-03-01 12:00:00.123 UTC`. A zone that is only a name is read as UTC."""
     if stamp is None:
         return None
     day, _, zone = stamp.partition(" ")

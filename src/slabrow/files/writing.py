@@ -87,7 +87,7 @@ def _write(path: Path, data: bytes) -> None:
 
 
 def _descriptor(path: Path) -> int | None:
-    """The number of the open file that a path stands for: to open it anew would begin at its start again."""
+    """The number of the open file that a path means: to open it anew would begin at its start again."""
     absolute = os.path.abspath(path)
     if absolute in _STREAMS:
         return _STREAMS[absolute]

@@ -29,7 +29,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
 
 
 class Catalogue(Protocol):
-    """What the catalogue tells of tables, and the server of itself. Nothing is changed, and no lock is waited for."""
+    """Facts about tables from the catalogue, and about the server itself. Changes nothing and waits for no lock."""
 
     def exists(self, name: Name) -> bool:
         """Whether there is a relation of that name."""
@@ -51,7 +51,7 @@ class Catalogue(Protocol):
         """The columns of a table in their order."""
 
     def column_statistics(self, found: Relation) -> dict[str, ColumnStatistics]:
-        """What the last ANALYZE saw of each column of a table; a column without statistics is not in it.
+        """Each column of a table as the last ANALYZE saw it; columns without statistics are left out.
 
         n_distinct below zero is a share of the rows (PostgreSQL manual, 53.25 pg_stats).
         """
@@ -90,13 +90,13 @@ class Catalogue(Protocol):
         """Whether a whole row can be hashed: the type of every column has a hash function."""
 
     def is_type(self, text: str) -> bool:
-        """Whether the server takes a text for the name of a type. Nothing in it is run."""
+        """Whether the server knows a text as the name of a type. The text is never run."""
 
     def time_zone(self) -> ZoneInfo | None:
         """The session's time zone; None when the zone has no name here."""
 
     def moment(self) -> datetime:
-        """What now() gives on the server."""
+        """The server's now()."""
 
     def shape(self, name: Name) -> Shape:
         """The shape of a table. Raises ServerError when it is a view, or anything else that holds no rows of its own.
@@ -132,7 +132,7 @@ class Catalogue(Protocol):
         """
 
     def upkeep_facts(self, tree: Tree) -> UpkeepFacts:
-        """What has to be known of a table before its upkeep is decided and written."""
+        """The facts about a table that its upkeep is decided and written from."""
 
     def copying(self, tree: Tree) -> Copying | None:
         """The facts that a sweep needs which copies rows before it locks; None without a catch-all, or where it is no
@@ -140,7 +140,7 @@ class Catalogue(Protocol):
         """
 
     def shape_from_sql(self, definitions: Sequence[str], table: Name, doing: str) -> Shape | None:
-        """The shape of the table that the definitions make; None when they do not make it. Nothing stays.
+        """The shape of the table that the definitions make; None when they make no such table. The table does not stay.
 
         definitions   CREATE TABLE and the like, checked by the caller: they are run
         Raises ServerError with the server's words when a definition is wrong.
@@ -219,7 +219,7 @@ class Counting(Protocol):
 
 
 class Planner(Protocol):
-    """Asks about statements: plans, measured runs that change nothing, the worth of constants, statistics."""
+    """Asks about statements: plans, measured runs that change nothing, values of constants, statistics."""
 
     def is_explainable(self, sql: str) -> bool:
         """Whether a statement begins with a keyword that EXPLAIN accepts."""
@@ -234,7 +234,7 @@ class Planner(Protocol):
         """The plan as `plan` reads it, in the server's JSON. Raises as `plan` does."""
 
     def read_explained(self, text: str) -> PlanReading:
-        """What `explain` has returned."""
+        """Reads a text that `explain` has returned."""
 
     def plan_generic(self, query: Query, timeout_ms: int) -> PlanReading:
         """The plan that serves every value of the parameters, as it is once it starts with those of `query`.
@@ -266,7 +266,7 @@ class Planner(Protocol):
         """Removes prepared statements that a failed query may have left."""
 
     def powers(self) -> str | None:
-        """What the session's role could do besides reading, in words; None for a role that only reads."""
+        """The rights of the session's role besides reading, in words; None for a role that can only read."""
 
     def answer(self, answers: Answers, fence: Fence) -> None:
         """Answers all that is open, as far as it can be answered; the rest is noted as having no answer."""
@@ -278,7 +278,7 @@ class Planner(Protocol):
         """
 
     def calibrated(self, progress: Callable[[float, str], None]) -> Costs:
-        """Takes some seconds. Nothing is left behind; what is made is seen by this session alone.
+        """Takes some seconds. Its tables are visible to this session alone, and are removed.
 
         Raises ServerError when the role may not make temporary tables, or the server only reads.
         """
@@ -291,7 +291,7 @@ class Archives(Protocol):
         """One view of the data for everything that is read within, under the steady settings; nothing is changed."""
 
     def relation_of(self, table: Name) -> str:
-        """What tells a table from every other one, also one of its name: of the cluster, the database and itself."""
+        """The identity of a table: its cluster, database and number, so that another table of the same name differs."""
 
     def export_columns(self, table: Name) -> tuple[ExportColumn, ...]:
         """The stored columns of a table, generated ones left out, each with the form that holds all of its values."""

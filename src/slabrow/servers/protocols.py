@@ -1,4 +1,4 @@
-"""What a server family does for the rest of the program. Only core objects cross this line: drivers, cursors and
+"""The operations of a server family. Only core objects cross this line: drivers, cursors and
 catalogue rows stay below it.
 
 A `Family` is chosen by the DSN (`families.py`) and opens a `Session`. The session's parts are small protocols, one for
@@ -38,7 +38,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FamilyTraits:
-    """What differs between families without being a task of its own.
+    """The differences between families that are plain values.
 
     name         as people write it
     schemes      of the DSNs that belong to it, the usual one first
@@ -94,7 +94,7 @@ class Execution(Protocol):
         """How many locks the server can hold at once, for all sessions together."""
 
     def oldest_transaction(self) -> str | None:
-        """Who has kept a transaction open for longest, in words; None when nobody else has one."""
+        """The session with the oldest open transaction, in words; None when no other session has one."""
 
     def prepare_maintenance(self) -> None:
         """Sets the session up for changes: it sees all rows and has no timeouts."""
@@ -110,7 +110,7 @@ class Execution(Protocol):
 
 
 class LedgerStore(Protocol):
-    """The ledger in one schema. Reading one that is not there finds nothing; `prepare` makes it."""
+    """The ledger in one schema. Reading a missing ledger finds no entries; `prepare` creates it."""
 
     def version(self) -> int:
         """Of the ledger in the database; 0 when there is none. Raises ServerError for a foreign or a newer one."""
@@ -217,7 +217,7 @@ class Writer(Protocol):
         """
 
     def creation_of(self, table: Name, columns: Sequence[ExportColumn]) -> str:
-        """The definition of a table's stored columns, for whoever reads a manifest."""
+        """The definition of a table's stored columns, for readers of the manifest."""
 
     def unchanged_since(self, table: Name, columns: Sequence[str], rows: int, fingerprint: str) -> tuple[Part, ...]:
         """Statements that compare a table with what was archived of it, and keep writers out from then on."""
@@ -231,15 +231,15 @@ class Session(Protocol):
 
     @property
     def catalogue(self) -> Catalogue:
-        """What the catalogue tells."""
+        """Questions to the catalogue."""
 
     @property
     def counting(self) -> Counting:
-        """What reading rows tells."""
+        """Questions that read rows."""
 
     @property
     def planner(self) -> Planner:
-        """What the planner tells of statements."""
+        """Questions to the planner."""
 
     @property
     def archives(self) -> Archives:
@@ -255,7 +255,7 @@ class Session(Protocol):
 
     @property
     def traits(self) -> FamilyTraits:
-        """What differs from other families."""
+        """The differences from other families."""
 
     @property
     def closed(self) -> bool:
@@ -313,7 +313,7 @@ class PrivateServer(Protocol):
 
     @property
     def main_pid(self) -> int:
-        """The process that stands for the whole server."""
+        """The server's main process."""
 
     def stop(self) -> None:
         """Ends the server and removes its folder."""
@@ -344,7 +344,7 @@ class Family(Protocol):
 
     @property
     def traits(self) -> FamilyTraits:
-        """What differs from other families."""
+        """The differences from other families."""
 
     @property
     def writer(self) -> Writer:

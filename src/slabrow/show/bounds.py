@@ -46,7 +46,7 @@ def bounds_row(bounds: Bounds) -> list[Any]:
 
 
 def held(bounds: Bounds, zone: str = "UTC") -> tuple[str, str]:
-    """What a partition holds, as two cells: `from (in)` and `to (out)`; other kinds have their words in the first."""
+    """The keys of a partition as two cells, `from (in)` and `to (out)`; words in the first for lists and hash."""
     match bounds:
         case Range(from_=from_, to=to):
             return _end(from_, zone, "−∞"), _end(to, zone, "+∞")

@@ -23,7 +23,7 @@ Successes = dict[tuple[str, str], float]  # when a table of a server was last as
 
 
 def successes_of(families: "Iterable[Metric]") -> Successes:
-    """What the measures of an earlier run say of it."""
+    """The times of the last success in the measures of an earlier run."""
     return {
         (sample.labels["table"], sample.labels["server"]): sample.value
         for family in families
@@ -116,7 +116,7 @@ def _measured(report: TableReport, now: datetime) -> Iterator[tuple[str, float]]
 
 
 def _instant(value: object) -> datetime | None:
-    """A bound as an instant; a wall clock is taken for UTC. None for a number."""
+    """A bound as an instant; a time without a zone is read as UTC. None for a number."""
     if isinstance(value, datetime):
         return value if value.tzinfo else value.replace(tzinfo=UTC)
     return datetime.combine(value, time(), UTC) if isinstance(value, date) else None

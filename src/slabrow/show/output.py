@@ -119,7 +119,7 @@ class Lines:
         self.rows.append(shown + ("",) * (len(self.columns) - len(shown)))
 
     def widths(self) -> list[int]:
-        """What each column needs so that nothing is folded."""
+        """The width that each column needs without folding."""
         every = (self.columns, *self.rows)
         return [max(_cells(row[place]) for row in every) for place in range(len(self.columns))]
 

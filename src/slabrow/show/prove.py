@@ -320,7 +320,7 @@ def _reasons(result: ProveResult, out: "Console") -> None:
 
 
 def _rewrites(result: ProveResult, out: "Console") -> None:
-    """What to write instead, with whether both were run and returned the same rows."""
+    """Better conditions, and whether both were run and returned the same rows."""
     found = [(proof, proof.rewrite) for proof in result.proofs if proof.rewrite is not None]
     unequal = [(proof, each) for proof in result.proofs for each in proof.unequal]
     if not found and not unequal:
@@ -348,7 +348,7 @@ _MOST_COSTLY = 10
 
 
 def _costliest(result: ProveResult, out: "Console") -> None:
-    """Those that read every partition, the most rows a day first, where it is known how often each runs."""
+    """The queries that read every partition, the most rows a day first, where it is known how often each runs."""
     found = [proof for proof in result.proofs if proof.verdict is Verdict.EVERY and proof.total > 1]
     if not found or not _has_weights(result):
         return

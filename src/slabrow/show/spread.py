@@ -18,7 +18,7 @@ _BAR_WIDTH = 40
 
 @dataclass(frozen=True, slots=True)
 class SpreadOf:
-    """What was counted, over how many parts. bytes: of all rows together, None where it is unknown."""
+    """The counted rows, and the number of parts. bytes: of all rows together, None where it is unknown."""
 
     title: str
     counter: SpreadCounter

@@ -42,5 +42,5 @@ def print_statements(transaction: Transaction, out: "Console") -> None:
 
 
 def _kind(line: str) -> str:
-    """What alike statements have in common: their first words."""
+    """The first words of a statement, by which alike statements are grouped."""
     return " ".join(line.split()[:3])

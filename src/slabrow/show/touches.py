@@ -107,7 +107,7 @@ def _short(name: str) -> str:
 
 
 def _stem(leaves: Sequence[str]) -> str:
-    """What all names begin with, up to a `_` or a dot: repeated below each cell it would leave no room."""
+    """The common beginning of all names, up to a `_` or a dot: repeated in each cell it would leave no room."""
     if len(leaves) < 2:
         return ""
     first, last = min(leaves), max(leaves)

@@ -257,7 +257,7 @@ def _notes(weighing: Weighing) -> Iterable[str]:
 
 
 def _short_log(workload: Workload) -> str | None:
-    """Runs a day that a part of a day was taken for."""
+    """The note that runs a day were computed from a part of a day."""
     if workload.begins is None or workload.ends is None:
         return None
     hours = (workload.ends - workload.begins).total_seconds() / 3_600
@@ -271,7 +271,7 @@ def _short_log(workload: Workload) -> str | None:
 
 
 def written_notes(layout: Layout, zone_given: bool) -> list[str]:
-    """Why a layout that is written to a file says what nobody asked for, as comments."""
+    """The reasons for the values in a written layout that were not asked for, as comments."""
     notes = []
     if layout.from_ is not None:
         notes.append(f"from = {layout.from_}: where the rows of today begin")

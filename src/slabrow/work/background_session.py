@@ -26,7 +26,7 @@ class BackgroundSession(ABC):
 
     @abstractmethod
     def ask(self, session: Session) -> None:
-        """What is asked, on the thread."""
+        """Asks the session, on the thread."""
 
     @abstractmethod
     def failed(self, error: Exception) -> None:

@@ -31,7 +31,7 @@ class Source:
 
 @dataclass(frozen=True, slots=True)
 class BuildResult:
-    """What is to be built, or was. created is the number of partitions; 0 with no transactions: it was all there."""
+    """A table to be built, or built. created: the number of partitions, 0 when all were there."""
 
     layout: Layout
     key_changes: tuple[KeyChange, ...]

@@ -1,4 +1,4 @@
-"""What every command starts from: the server, the layouts, the clock, and how to tell how far the work is."""
+"""The start of every command: the server, the layouts, the clock, and the display of progress."""
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -66,7 +66,7 @@ class Context:
     say: Callable[[str], None] = ignore_message
 
     def guard_pretended_clock(self, server: datetime) -> None:
-        """Raises Refusal when a clock given with --now is far from the server's, and nobody said that it is meant.
+        """Raises Refusal when a clock given with --now is far from the server's, and --pretend does not confirm it.
 
         What is retired by a pretended clock is gone as any other data. server: its clock
         """

@@ -34,7 +34,7 @@ class ComparedPartition:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ConvertResult:
-    """What conversion does, or did. compared is empty until it was done."""
+    """A conversion, planned or done. compared is empty until it was done."""
 
     layout: Layout
     preview: LayoutPreview
@@ -47,7 +47,7 @@ class ConvertResult:
 
     @property
     def transactions(self) -> tuple[Transaction, ...]:
-        """What a script holds."""
+        """The transactions of a script."""
         return tuple(step.transaction for step in self.work.steps)
 
 
@@ -130,7 +130,7 @@ def _plan(context: Context, session: Session, layout: Layout, old: str | None) -
 
 
 def _old_name(table: Name, old: str | None) -> str:
-    """What the plain table is called afterwards, in its own schema."""
+    """The name of the plain table afterwards, in its own schema."""
     if old is None:
         return fit(table.table, "_before")
     name = parse_name(old)

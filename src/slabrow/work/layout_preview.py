@@ -1,4 +1,4 @@
-"""What a layout would make of a table: the partitions it asks for, and how many rows and bytes each would get."""
+"""A layout applied to a table: the partitions it asks for, and how many rows and bytes each would get."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -69,7 +69,7 @@ class LayoutPreview:
 
 
 def key_columns(layout: Layout, columns: Sequence[ColumnFact], table: str) -> tuple[ColumnFact, ...]:
-    """The columns that a layout's key names. Raises LayoutError for one that is not there, or a misfit."""
+    """The columns that a layout's key names. Raises LayoutError for a column that is missing or does not fit."""
     by_name = {column.name: column for column in columns}
     layout.check_columns(by_name, table)
     key = tuple(by_name[name] for name in layout.key)
@@ -86,7 +86,7 @@ def inner_kinds(layout: Layout, columns: Sequence[ColumnFact], table: str) -> tu
 
 
 def preview(context: Context, session: Session, layout: Layout, *, exact: bool) -> LayoutPreview:
-    """What `layout` would make of its table at the context's `now`.
+    """The partitions of `layout` for its table at the context's `now`.
 
     exact   count the rows (one or two scans) instead of asking the statistics; a hash layout's are counted by key
     Raises LayoutError when the layout does not fit the table, ServerError when there is no such table or it was never
@@ -108,7 +108,7 @@ def preview(context: Context, session: Session, layout: Layout, *, exact: bool) 
 
 @dataclass(frozen=True, slots=True)
 class _Asked:
-    """What a prospect is worked out for. inner: the columns of the inner key, none without a `within`."""
+    """The layout and table of a preview. inner: the columns of the inner key, none without a `within`."""
 
     context: Context
     layout: Layout

@@ -78,7 +78,7 @@ class Survey:
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """What to count by. column and per None: what the layout says, else months of the column that time moves along.
+    """The column and span to count by. None: those of the layout, else months of the table's time column.
 
     percent     read so many blocks in a hundred, instead of the planner's statistics
     workload    query files and logs, to tell along which column data ages and how old what is read is

@@ -63,7 +63,7 @@ class SpreadCounter:
         self.total = 0
 
     def add(self, hashes: NDArray[np.uint64], rows: NDArray[np.int64] | None = None) -> None:
-        """hashes: of n keys; rows: how many rows each stands for, one when None."""
+        """hashes: of n keys; rows: the number of rows of each key, one when None."""
         weights = np.ones(len(hashes), np.int64) if rows is None else rows
         self.total += int(weights.sum())
         if self._counts:

@@ -1,4 +1,4 @@
-"""What `=` says within a block: constants carried over equal columns, and of which of several nothing is certain.
+"""Equalities within a block: equal columns share constants, and constants that cannot be relied on are found.
 
 The server puts columns that a join makes equal into one class, with one constant (equivalence classes, equivclass.c).
 """
@@ -7,7 +7,7 @@ The server puts columns that a join makes equal into one class, with one constan
 # *equivalence class* and derives `a.k = 5`, which prunes a. That is worth a lot to a prediction, and it has traps:
 #
 # - A class that has two constants, `k = 5 AND k = j AND j = now()`, keeps only one of them. If one is known while
-#   planning, the server takes that one (generate_base_implied_equalities_const). Otherwise the choice is unknown, and no
+#   planning, the server takes that one (generate_base_implied_equalities_const). Otherwise that is unknown, and no
 #   constant of the class may be relied on. Such columns are called *rivals* here.
 # - The constant that was not taken is not lost: the server compares it with the one that was. Two literals that differ
 #   make the whole class impossible, and the query reads nothing. Such equalities are *spare*.
@@ -201,7 +201,7 @@ class Equalities:
         return equal[0] in self.rivals or equal[0][1].lower() in self.contested
 
     def _equality(self, condition: exp.Expression, items: Sequence[FromItem]) -> "tuple[Member, Member | None] | None":
-        """The columns that `=` makes equal, or the one that it gives a constant (None as the second)."""
+        """The two columns that `=` makes equal, or the column that it gives a constant (None as the second)."""
         if not isinstance(condition, exp.EQ) or is_of_array(condition.right):
             return None  # `= ANY (array)` makes nothing equal
         one, other = self._member(condition.left, items), self._member(condition.right, items)

@@ -93,7 +93,7 @@ Resolver = Callable[[exp.Column], KeyColumn | None]  # the column of the table a
 
 
 def all_parts(pattern: Pattern) -> tuple[Pattern, ...]:
-    """What AND joins, however nested."""
+    """The conditions that AND joins, at any depth."""
     if not isinstance(pattern, AllOf):
         return (pattern,)
     return tuple(part for each in pattern.parts for part in all_parts(each))

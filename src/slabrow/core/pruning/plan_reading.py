@@ -1,4 +1,4 @@
-"""What a server's plan says of pruning, as plain data. Reading the plan's own text belongs to the family."""
+"""The facts about pruning in a server's plan, as plain data. Reading the plan's own text belongs to the family."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -31,7 +31,7 @@ class Scan:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlanReading:
-    """What one plan says. Times in milliseconds; blocks are those of tables and indexes.
+    """The facts in one plan. Times in milliseconds; blocks are those of tables and indexes.
 
     removed      for a relation of each partitioned table, how many members were left out as execution started
     hit, read    blocks found in the server's memory, and read into it

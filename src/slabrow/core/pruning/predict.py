@@ -98,7 +98,7 @@ class Predictor:
         return tuple(dict.fromkeys(found))
 
     def at(self, place: TableOccurrence, condition: Condition) -> Touched:
-        """What one place at which the table is named touches."""
+        """The leaves that are touched by one place at which the table is named."""
         if is_contradiction(condition, self._not_null(place.table), self._rank):
             return NO_LEAF
         if not self.settings.prunes:

@@ -289,7 +289,7 @@ class _Level:
             clauses.not_nulls.add(place)
 
     def _any(self, arms: Sequence[Condition], until: When) -> Kept | None:
-        """Unites the arms of OR: one that contradicts itself adds nothing, one that cannot be used keeps everything."""
+        """Unites the arms of OR: a contradictory arm adds nothing, an arm that cannot be used keeps everything."""
         assert self._bounds is not None
         united: Kept | None = None
         for arm in arms:

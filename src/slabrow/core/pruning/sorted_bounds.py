@@ -74,7 +74,7 @@ def bits(low: int, high: int) -> int:
 
 @dataclass(slots=True)
 class Clauses:
-    """What conditions joined by AND say of each key column: tests by place in the key, and NULL tests."""
+    """Conditions joined by AND, sorted by key column: comparisons by place in the key, and NULL tests."""
 
     tests: dict[int, list[KeyComparison]] = field(default_factory=dict)
     nulls: set[int] = field(default_factory=set)
@@ -89,7 +89,7 @@ def flat(conditions: Sequence[Condition]) -> Sequence[Condition]:
 
 
 class SortedBounds:
-    """What one strategy does with clauses. homes: the child at each offset, None in a gap."""
+    """The rules of range, list or hash for clauses. homes: the child at each offset, None in a gap."""
 
     homes: Sequence[Partition | None]
     null_home: Partition | None = None

@@ -121,7 +121,7 @@ def blocks(parsed: exp.Expression, table: Name, schema: Schema) -> Iterator[tupl
 
 
 def _alias(block: exp.Expression, table: Name, schema: Schema) -> str | None:
-    """What the table is called in a block; None when it is not read there, or read twice."""
+    """The name of the table in a block; None when the block does not read it, or reads it twice."""
     from_ = block.args.get("from_") or block.args.get("from")
     sources: list[Any] = [block.this] if isinstance(block, exp.Update | exp.Delete) else []
     sources += [from_.this] if from_ is not None else []

@@ -1,1 +1,1 @@
-"""What a statement says: its clauses, constants, parameters, and the definitions of tables."""
+"""Statements, read: their clauses, constants, parameters, and the definitions of tables."""

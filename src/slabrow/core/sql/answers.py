@@ -1,4 +1,4 @@
-"""Facts about values that only a server knows: what a constant expression is worth, and in which order values lie.
+"""Facts about values that only a server knows: the values of constant expressions, and the order of values.
 
 A prediction looks up answers as it needs them. A question that has no answer yet is noted, and the condition counts as
 not understood; whoever has a server puts the questions to it (one round for many statements) and predicts again.
@@ -14,7 +14,7 @@ Order = tuple[str, str]  # a type as SQL, and the collation as SQL or nothing
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """A constant's worth. text: as the server prints it, None for NULL; type_name: as format_type spells it.
+    """The value of a constant. text: as the server prints it, None for NULL; type_name: as format_type spells it.
 
     collation  of a text, as SQL
     elements   of an array, in their order; None where it is none. type_name is then that of the elements

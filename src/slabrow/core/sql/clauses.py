@@ -43,7 +43,7 @@ def simplified(node: exp.Expression) -> exp.Expression:
 
 
 def _folded(node: Any, negated: bool) -> "exp.Expression | bool":
-    """The rest of a condition; False stands for NULL too."""
+    """The rest of a condition; False also means NULL."""
     while isinstance(node, exp.Paren):
         node = node.this
     match node:

@@ -1,4 +1,4 @@
-"""What constants are worth, as plain data, and what their worth depends on."""
+"""The values of constants, as plain data, and the surroundings that they depend on."""
 
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -53,7 +53,7 @@ class Constant:
 
 @dataclass(frozen=True, slots=True)
 class Surroundings:
-    """What expressions are evaluated in.
+    """The session in which expressions are evaluated: its zone, its clock, its parameters.
 
     zone       the session's time zone
     now        the moment that now() gives
@@ -109,7 +109,7 @@ def parameter_number(node: exp.Expression) -> int | None:
 
 
 class NotKnown(Exception):
-    """Nothing can be said about the value. is_volatile: it may differ from row to row."""
+    """The value cannot be known. is_volatile: it may differ from row to row."""
 
     def __init__(self, is_volatile: bool = False) -> None:
         super().__init__()

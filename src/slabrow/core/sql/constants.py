@@ -1,4 +1,4 @@
-"""What a constant expression is worth, and when the server knows it: while planning, as execution starts, or later.
+"""The value of a constant expression, and when the server knows it: while planning, as execution starts, or later.
 
 Follows the volatility of PostgreSQL's own functions (pg_proc.provolatile): what is immutable is folded while planning,
 what is stable (the clock, the session's time zone) is known once execution starts, what is volatile never prunes.
@@ -34,7 +34,7 @@ Found = TypeVar("Found")
 
 
 def as_python_counts(work: Callable[Given, Found]) -> Callable[Given, Found]:
-    """What Python's calendar or its numbers cannot hold is not known here; the server may know it."""
+    """A value that Python's calendar or numbers cannot hold is unknown here; the server may know it."""
 
     @wraps(work)
     def guarded(*args: Given.args, **named: Given.kwargs) -> Found:

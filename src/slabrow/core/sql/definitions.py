@@ -62,7 +62,7 @@ class Definitions:
     zone: ZoneInfo
 
     def schema(self) -> Schema:
-        """What statements can name."""
+        """The tables and views that statements can name."""
         columns = {name: self.columns(name) for name, each in self.tables.items() if each.view is None}
         views = {name: each.view for name, each in self.tables.items() if each.view is not None}
         return Schema(columns, ("public",), views)

@@ -35,7 +35,7 @@ Ctes = dict[str, "Cte"]  # by name: those that a block sees
 
 @dataclass(slots=True)
 class Cte:
-    """uses: how often it is named; is_taken: whether somebody reads it already, or nobody may."""
+    """uses: how often it is named; is_taken: whether one place reads it already, or no place may."""
 
     node: exp.CTE
     scope: Ctes

@@ -82,7 +82,7 @@ def _as_floating(value: Decimal, type_name: str) -> Decimal:
 
 
 def key_value(node: Any, column: KeyColumn, around: Surroundings) -> tuple[Value | Null | None, When]:
-    """What an expression without columns is worth beside a key column, and when the server compares the two.
+    """The value of an expression without columns beside a key column, and when the server compares the two.
 
     By the rules of this module, else by the server's answer. None: known at that time, but not here.
     Raises NotKnown when the server does not compare it with its bounds, or nothing is known.

@@ -19,7 +19,7 @@ def parse(sql: str) -> exp.Expression | None:
 
 
 def parse_anew(sql: str) -> exp.Expression | None:
-    """A tree of its own, that may be changed; None when it is not understood, or only taken for a command."""
+    """A tree of its own, that may be changed; None when the parser does not understand it."""
     try:
         spelled = _with_whole_intervals(_with_spelled_plus(_with_spelled_operators(sql)))
         parsed = sqlglot.parse_one(spelled, read="postgres")

@@ -17,7 +17,7 @@ from slabrow.core.values.key_values import Edge, Key, Value, order
 
 @dataclass(frozen=True, slots=True)
 class ColumnStatistics:
-    """What the server's last ANALYZE saw of a column. Shares are of all rows, from 0 to 1.
+    """A column as the server's last ANALYZE saw it. Shares are of all rows, from 0 to 1.
 
     distinct      how many different values, None when not known
     common        the most common values with their shares

@@ -1,4 +1,4 @@
-"""What a table will be at a day to come: rows of each partition, the trend and its uncertainty, against `keep`."""
+"""A table on a future day: the rows of each partition, the trend and its uncertainty, and `keep`."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass

@@ -17,7 +17,7 @@ _BOUNDS = 101
 
 
 def column_statistics(name: str, values: Sequence[Value | None], total: int) -> ColumnStatistics:
-    """What a column of the whole table is like. values: of the sampled rows, in their order; total: all rows."""
+    """The statistics of a column of the whole table. values: of the sampled rows, in their order; total: all rows."""
     seen = len(values)
     present = [value for value in values if value is not None]
     if not present:

@@ -1,1 +1,1 @@
-"""What a table is: bounds, spans, the declared layout, the tree that the server holds."""
+"""Partitioned tables: bounds, spans, the declared layout, the tree that the server holds."""

@@ -133,7 +133,7 @@ def _ends_before(range_: Range, slot: Range) -> bool:
 
 
 def beyond_all(held: Iterable[Range], made: Iterable[Bounds]) -> tuple[Range | None, Range | None]:
-    """What lies below the lowest and above the highest of these ranges; None where an end is open, or there is none.
+    """The ranges below the lowest and above the highest of these; None where that end is open, or no range is given.
 
     made   bounds of any kind, of which only ranges count
     """

@@ -1,4 +1,4 @@
-"""Bounds as plain data for a file, and back: values as texts, so that nothing in the file is ever taken for SQL."""
+"""Bounds as plain data for a file, and back: values as texts, so that no text of the file is ever used as SQL."""
 
 from typing import Any
 

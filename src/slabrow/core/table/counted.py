@@ -1,4 +1,4 @@
-"""What counting rows finds: extremes, rows between thresholds, rows of a leaf, rows in a catch-all."""
+"""The results of counting rows: extremes, rows between thresholds, rows of a leaf, rows in a catch-all."""
 
 from dataclasses import dataclass
 
@@ -47,7 +47,7 @@ class FoundRows:
 
 @dataclass(frozen=True, slots=True)
 class CatchAllCount:
-    """What lies in a catch-all.
+    """The rows in a catch-all.
 
     held    rows within each of the bounds that were asked about, in their order
     nulls   rows whose leading key column is NULL

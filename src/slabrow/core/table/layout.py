@@ -14,7 +14,7 @@ from slabrow.core.values.names import Name
 
 
 class PastKeep(StrEnum):
-    """What becomes of a partition that lies behind `keep`."""
+    """The end of a partition that is older than `keep`."""
 
     DETACH = "detach"
     ARCHIVE = "archive"

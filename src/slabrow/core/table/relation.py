@@ -1,4 +1,4 @@
-"""What a catalogue tells of a relation: its kind and size, its columns, indexes, foreign keys and leaves.
+"""A relation in the catalogue: its kind and size, its columns, indexes, foreign keys and leaves.
 
 These are the plain records that a server family fills. How it finds them out belongs to the family.
 """
@@ -12,7 +12,7 @@ from slabrow.core.values.names import Name
 
 
 class RelationKind(StrEnum):
-    """What a name can stand for, in the words of messages."""
+    """The kinds of relation, in the words of messages."""
 
     TABLE = "table"
     PARTITIONED = "partitioned table"
@@ -31,7 +31,7 @@ class RelationKind(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Relation:
-    """What a name stands for.
+    """The relation that a name means.
 
     identity     what the family tells the relation by, such as an oid; 0 where there is no server
     name         with the schema

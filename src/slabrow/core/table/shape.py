@@ -180,7 +180,7 @@ def extended(shape: Shape, key: tuple[str, ...], quoted_key: dict[str, str]) -> 
 
 @dataclass(frozen=True, slots=True)
 class Traits:
-    """What a new partition takes from its newest sibling, since the parent does not hand it down.
+    """The properties that a new partition copies from its newest sibling, because the parent does not pass them on.
 
     tablespace         the parent's, else the sibling's; None for the database's own
     access_method      alike; None for the usual one

@@ -16,7 +16,7 @@ from slabrow.core.values.key_values import Edge, Kind, Value, midnight
 
 
 class Unit(StrEnum):
-    """What a span counts."""
+    """The unit of a span: a number, or a length of calendar time."""
 
     NUMBER = "number"
     HOUR = "hour"

@@ -136,7 +136,7 @@ class Tree:
         )
 
     def home(self, key: Key | None) -> Partition | None:
-        """The child that holds `key`; None stands for a key with a NULL. None is returned when no child does.
+        """The child that holds `key` (None: a key with a NULL). Returns None when no child holds it.
 
         Raises NotImplementedError for hash: only the server knows its hash functions.
         """

@@ -11,7 +11,7 @@ from slabrow.core.values.names import Name
 
 @dataclass(frozen=True, slots=True)
 class _OnPartition:
-    """What every action names. reason is one sentence for people."""
+    """The fields that every action has. reason is one sentence for people."""
 
     table: Name
     partition: Name

@@ -1,4 +1,4 @@
-"""What lies in a catch-all: rows that move into partitions to come, and rows that stay there, with the reason."""
+"""The rows in a catch-all: those that move into new partitions, and those that stay there, with the reason."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -27,7 +27,7 @@ class CatchAllRows:
 
 
 def too_many_values(tree: Tree) -> Finding:
-    """What is said when a list has more new values than it gets partitions for."""
+    """The finding for a list that has more new values than it gets partitions for."""
     assert tree.catch_all is not None
     text = (
         f"{tree.catch_all.spelling} holds more than {MOST_NEW_VALUES} values without a partition: write `groups` for "

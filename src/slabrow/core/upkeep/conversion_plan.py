@@ -1,4 +1,4 @@
-"""What a conversion of a plain table is worked out to be, before it is written as statements."""
+"""The plan of converting a plain table, before it is written as statements."""
 
 from dataclasses import dataclass
 

@@ -99,7 +99,7 @@ def decide(
 
 
 def without_held(observed: Observed) -> tuple[list[Action], list[Finding]]:
-    """What is due, without the partitions that somebody put under hold."""
+    """The due actions, without those on partitions under hold."""
     kept: list[Action] = []
     findings: list[Finding] = []
     for action in observed.due.actions:
@@ -163,7 +163,7 @@ def _made(actions: Sequence[Action], spell: Callable[[Name], str]) -> str:
 
 
 def _unpublished(publications: Sequence[str], actions: Sequence[Action], spell: Callable[[Name], str]) -> list[Finding]:
-    """What somebody else has to do, or new rows are not replicated."""
+    """The publications that a person must extend, because otherwise new rows are not replicated."""
     tables = _made(actions, spell)
     if not publications or not tables:
         return []
@@ -176,7 +176,7 @@ def _unpublished(publications: Sequence[str], actions: Sequence[Action], spell: 
 
 
 def _unwritten(policies: Sequence[str], actions: Sequence[Action], spell: Callable[[Name], str]) -> list[Finding]:
-    """Policies that somebody has to write anew. Until then the partition itself shows nobody these rows."""
+    """Policies that a person has to write anew. Until then the partition itself shows nobody these rows."""
     tables = _made(actions, spell)
     if not policies or not tables:
         return []

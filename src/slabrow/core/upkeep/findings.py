@@ -1,4 +1,4 @@
-"""What is wrong with a tree, or between a layout and a tree, that a person should know."""
+"""Faults of a tree, and differences between a layout and a tree, that a person should know."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -23,7 +23,7 @@ class Finding:
 
 
 def findings(tree: Tree, *, is_counted: bool = False) -> tuple[Finding, ...]:
-    """Everything that can be told from the catalogue and its statistics alone, or with rows that were counted."""
+    """All findings from the catalogue and its statistics, or from rows that were counted."""
     families: dict[str, list[Partition]] = {}
     for partition in tree.partitions:
         families.setdefault(partition.parent, []).append(partition)

@@ -1,4 +1,4 @@
-"""What upkeep will not do, whatever layout and clock say: each guard raises Refusal before anything is done."""
+"""Limits of upkeep, whatever layout and clock say: each guard raises Refusal before anything is done."""
 
 from collections.abc import Collection, Mapping, Sequence
 from datetime import datetime, timedelta

@@ -121,7 +121,7 @@ def number_now(high: Value | None) -> int:
 
 
 def cutoff(layout: Layout, here: Value) -> Value | None:
-    """What lies before this is past `keep`; None when nothing ever is."""
+    """Keys below this are past `keep`; None without `keep`."""
     return None if layout.keep is None else shifted(here, layout.keep, -1, ZoneInfo(layout.zone))
 
 
@@ -260,7 +260,7 @@ def is_past(bounds: Bounds, limit: Value | None) -> bool:
 
 @lru_cache(maxsize=16_384)
 def on_grid(bounds: Range, grid: Grid) -> bool:
-    """Whether a range is one that the layout could have made: whole slots, or a piece within one slot."""
+    """Whether the layout could have made a range: whole slots, or a piece within one slot."""
     holds = True
     for end in (bounds.from_, bounds.to):
         if end is None:

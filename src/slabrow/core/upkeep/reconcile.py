@@ -54,7 +54,7 @@ def reconcile(
     ahead_words: str = "",
     limit: int = NAME_LIMIT,
 ) -> Reconciliation:
-    """What to do so that `tree` is as `layout` says at `now`; nothing when it is already.
+    """The actions that make `tree` as `layout` says at `now`; none when it is so already.
 
     now     the clock, or for a key of whole numbers its greatest value
     taken   names in the schema that no new partition may get

@@ -50,7 +50,7 @@ class LongWork:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StepReport:
-    """What became of a step. duration_ms: None for a step that this run did not do.
+    """The end of a step. duration_ms: None for a step that this run did not do.
 
     checked   the rows of each Check in the step, in their order: (what, number before, number after, differs)
     """

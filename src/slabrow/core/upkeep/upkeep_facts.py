@@ -1,4 +1,4 @@
-"""What has to be known of a table before its upkeep can be written as statements."""
+"""The facts about a table that are needed to write its upkeep as statements."""
 
 from dataclasses import dataclass
 
@@ -28,7 +28,7 @@ class UpkeepFacts:
 
 @dataclass(frozen=True, slots=True)
 class Copying:
-    """What a sweep needs that copies its rows before it takes the lock.
+    """The facts that a sweep needs which copies its rows before it takes the lock.
 
     leaves          the tables that hold the catch-all's rows, and the blocks of each
     keys, indexes   of the parent: built while nobody waits, where attaching would build them under the lock

@@ -15,7 +15,7 @@ from slabrow.core.values.one_line import one_line
 
 
 class SlabrowError(Exception):
-    """What could not be done, what was found, and what to do about it.
+    """An error in up to three parts: the problem, what was found, and what to do.
 
     problem   one line, starting in lower case, without a full stop
     found     the value, the line, the server's own words
@@ -64,13 +64,13 @@ class LockNotGot(ServerError):
 
 
 class Refusal(SlabrowError):
-    """A guard: Slabrow could, and will not. Nothing has been done."""
+    """A guard refuses: Slabrow could do it and will not. Nothing has been done."""
 
     exit_code = 4
 
 
 class Outdated(Refusal):
-    """What had been prepared no longer holds: prepared anew, it may."""
+    """Prepared statements no longer fit the table: prepared anew, they may."""
 
 
 class Stopped(SlabrowError):

@@ -14,7 +14,7 @@ from slabrow.core.values.errors import UsageError
 
 
 class Kind(StrEnum):
-    """What a key column is to Slabrow: types that compare and print alike are one kind."""
+    """The kinds of key columns: types that compare and print alike are one kind."""
 
     INTEGER = "integer"
     NUMERIC = "numeric"
@@ -266,7 +266,7 @@ def midnight_of(value: Value) -> Value:
 
 
 def as_moment(value: object, zone: tzinfo = UTC) -> datetime | None:
-    """The instant that a value of a time column stands for; None for other values. zone: of values without a zone."""
+    """The instant that a value of a time column means; None for other values. zone: of values without a zone."""
     match value:
         case datetime():
             return value if value.tzinfo else value.replace(tzinfo=zone)

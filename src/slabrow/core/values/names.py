@@ -87,7 +87,7 @@ def slug(text: str) -> str:
 
 
 def unused(name: str, what: str, taken: Container[str], limit: int) -> str:
-    """`name`, or when it is taken, the same with a digest of `what` it stands for: stable from run to run."""
+    """`name`, or when it is taken, the same with a digest of `what`: stable from run to run."""
     if name not in taken:
         return name
     digest = hashlib.sha256(what.encode()).hexdigest()

@@ -1,4 +1,4 @@
-"""The layouts worth weighing: found from what the workload asks and what the columns hold, not asked for."""
+"""The layouts that are weighed: found from the conditions of the workload and the values of the columns."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace

@@ -1,4 +1,4 @@
-"""What a query costs on a table of so many leaves: blocks, and milliseconds of planning and running.
+"""The cost of a query on a table with a number of leaves: blocks, and milliseconds of planning and running.
 
 The model is written down in docs/costs.md, with where each constant comes from. It follows the shape of the server's
 own cost model (PostgreSQL manual, 20.7.2; Mackert and Lohman for repeated blocks), in time instead of page units.
@@ -165,7 +165,7 @@ class CostModel:
     costs: Costs
 
     def paid(self, access: Access, leaves: Leaves, key: Sequence[str], is_range_by_first: bool) -> Paid:
-        """What a query pays on a layout with this key.
+        """The cost of a query on a layout with this key.
 
         is_range_by_first   whether leaves follow each other in the order of the first key column, so that an ordered
                             query can stop at the first leaf that has its rows

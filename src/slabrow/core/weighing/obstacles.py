@@ -1,4 +1,4 @@
-"""What a layout takes: uniqueness, foreign keys, keys that are NULL or change, parts of very different size."""
+"""Disadvantages of a layout: uniqueness, foreign keys, keys that are NULL or change, parts of very different size."""
 
 from collections.abc import Iterator, Sequence
 

@@ -48,7 +48,7 @@ class Crowding:
 
 
 def crowding(timed: Sequence[Timed]) -> Crowding | None:
-    """What the queries of one table say; None when none of them plans longer than it executes."""
+    """The sensible number of partitions for the queries of one table; None when planning is never the longer part."""
     slow = [each for each in timed if each.in_plan > 1 and each.planning_ms > max(_LEAST_MS, each.execution_ms)]
     if not slow:
         return None

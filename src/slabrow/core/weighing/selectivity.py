@@ -22,7 +22,7 @@ _CLOSED_RANGE = 0.005  # DEFAULT_RANGE_INEQ_SEL
 
 @dataclass(slots=True)
 class Shares:
-    """What conditions joined by AND leave of the rows.
+    """The shares of the rows that conditions joined by AND leave.
 
     by_column   the share that each column's own tests leave
     equal       columns pinned by = or IN, with how many values

@@ -46,7 +46,7 @@ SMALL = 1 << 30  # bytes; below, memory and indexes serve most of what partition
 
 @dataclass(frozen=True, slots=True)
 class ShapeCost:
-    """What one shape pays on one layout. touched: leaves of a run, on average; paid: by one run."""
+    """The cost of one shape on one layout. touched: leaves of a run, on average; paid: by one run."""
 
     read: ReadShape
     touched: float
@@ -171,7 +171,7 @@ class Weigher:
         return self._summed(None, len(rows), len(rows), sizes, shapes, ())
 
     def _shapes(self, count: "_Counter", key: tuple[str, ...], follows: bool) -> tuple[ShapeCost, ...]:
-        """What every shape pays, on average over its runs."""
+        """The cost of every shape, on average over its runs."""
         model = CostModel(self.facts, self.costs)
         shapes = []
         for read in self.workload.shapes:
@@ -286,7 +286,7 @@ class Weigher:
         return aged is None or not aged.kind.is_time or layout.key[0] == self.ageing
 
     def obstacles(self, layout: Layout, shares: Sequence[float]) -> tuple[str, ...]:
-        """What the layout gives up or makes worse."""
+        """The properties that the layout gives up or makes worse."""
         return tuple(obstacles(self.facts, self.workload, layout, shares))
 
     def verdict(

@@ -163,7 +163,7 @@ class Collector:
     def workload(
         self, source: str, *, begins: datetime | None = None, ends: datetime | None = None, broken: int = 0
     ) -> Workload:
-        """What was collected, the weightiest first. Of statements with times, `weight` is calls by days covered."""
+        """The collected statements, the weightiest first. With times, `weight` is calls by days covered."""
         days = max((ends - begins).total_seconds() / 86_400, 1 / 24) if begins and ends else 1.0
         shapes = [self._shape(seen, days) for seen in self._seen.values()]
         shapes.sort(key=lambda shape: -shape.weight)

@@ -167,7 +167,7 @@ def _is_unknown(condition: Condition) -> bool:
 
 
 def _filled(condition: Condition, statistics: Mapping[str, ColumnStatistics], place: float) -> Condition:
-    """With a value from the histogram for each one that is not known; a pair of bounds becomes a narrow window."""
+    """Each unknown value becomes a value from the histogram; a pair of unknown bounds becomes a narrow window."""
     match condition:
         case All(parts):
             missing = [part for part in parts if isinstance(part, KeyComparison) and _misses(part)]

@@ -23,7 +23,7 @@ _LOCK_ERRORS = (sqlstate.LockNotAvailable, sqlstate.DeadlockDetected)
 
 @dataclass(frozen=True, slots=True)
 class PostgresExecution:
-    """What `protocols.PostgresExecution` asks for, on one connection."""
+    """`protocols.Execution` on one connection."""
 
     connection: Connection
 
@@ -109,7 +109,7 @@ class PostgresExecution:
         return int(row[0]) if row else 0
 
     def oldest_transaction(self) -> str | None:
-        """Who has kept a transaction open for longest, in words; None when nobody else has one."""
+        """The session with the oldest open transaction, in words; None when no other session has one."""
         held = self.connection.execute(
             """SELECT pid, usename, coalesce(nullif(application_name, ''), 'unnamed'), state,
                       extract(epoch FROM now() - xact_start)::int

@@ -60,7 +60,7 @@ _UPGRADES: dict[int, tuple[str, ...]] = {
 
 @dataclass(slots=True)
 class Ledger:
-    """The ledger in one schema. Reading one that is not there finds nothing; writing makes it."""
+    """The ledger in one schema. Reading a missing ledger finds no entries; writing creates it."""
 
     connection: Connection
     schema: str

@@ -90,7 +90,7 @@ def bounds(held: Bounds, width: int = 1) -> str:
 
 
 def condition(held: Bounds, key: tuple[str, ...]) -> str:
-    """What the rows of a partition satisfy, as a condition on the key columns.
+    """The condition on the key columns that the rows of a partition satisfy.
 
     Raises ValueError for hash, for the catch-all, and for a range that a later key column bounds too.
     """

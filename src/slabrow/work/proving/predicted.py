@@ -33,7 +33,7 @@ from slabrow.work.proving.proof import NOT_TOUCHED, Generic, Proof, ProveResult,
 
 @dataclass(frozen=True, slots=True)
 class _Known:
-    """What predictions stand on. rows: of each leaf, where somebody knows."""
+    """The facts that predictions need. rows: of each leaf, where known."""
 
     trees: Sequence[Tree]
     schema: Schema

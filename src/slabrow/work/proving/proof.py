@@ -1,4 +1,4 @@
-"""What `prove` finds out about queries: plain data."""
+"""The findings of `prove` about queries: plain data."""
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
@@ -13,7 +13,7 @@ from slabrow.files.query_file import FileQuery, Limit
 
 @dataclass(frozen=True, slots=True)
 class Generic:
-    """What the plan for every value of the parameters touches, once it starts with those given.
+    """The partitions that the generic plan touches when it starts with the values given.
 
     predicted   as in `Proof`
     """
@@ -25,7 +25,7 @@ class Generic:
 
 @dataclass(frozen=True, slots=True)
 class Measured:
-    """What one execution did.
+    """The measures of one execution.
 
     read, returned   rows that the scans of the table looked at, and rows that the query returned or changed
     is_mean          whether rows were counted by several workers, of which the server tells the rounded mean
@@ -57,7 +57,7 @@ class Slipped:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Proof:
-    """What one query touches of one partitioned table.
+    """The partitions of one table that one query touches.
 
     predicted  leaves that Slabrow itself finds, sorted; None where it does not understand the statement or its zone
     planned    leaves in the plan once execution has started, sorted; None when no server was asked

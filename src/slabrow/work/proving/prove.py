@@ -166,7 +166,7 @@ _MOST_CHANGED = 100_000  # rows: even rolled back they leave dead rows behind
 
 @dataclass(frozen=True, slots=True)
 class _Looked:
-    """What the server said of one query. note: why it was not run, where it was to be."""
+    """The server's answers about one query. note: why it was not run, where a run was asked for."""
 
     reading: PlanReading
     ran: bool
@@ -298,7 +298,7 @@ class _Server:
         return replace(proof, rewrite=None, is_same=False, note=note)
 
     def _slipped(self, mistake: Mistake, ran: bool) -> Slipped:
-        """ran: whether the query itself was run; of one that may not be, nothing is counted either."""
+        """ran: whether the query itself was run; for a query that may not run, rows are not counted either."""
         if not ran or mistake.rows_sql is None:
             return Slipped(mistake)
         try:
@@ -323,7 +323,7 @@ class _Prediction:
 
 
 def _named(session: Session, queries: Sequence[FileQuery]) -> Schema:
-    """What the catalogue knows of every table that the queries name."""
+    """The facts in the catalogue about every table that the queries name."""
     names = {name for query in queries for name in tables_in(query.sql) or ()}
     with session.reading():
         return session.catalogue.schema(names)

@@ -33,7 +33,7 @@ class _Course:
 
 @dataclass(frozen=True, slots=True)
 class ActionRunner:
-    """What all actions of a run share. run: its number in the ledger; ledger: None for none."""
+    """The parts that all actions of a run share. run: its number in the ledger; ledger: None for none."""
 
     context: Context
     session: Session

@@ -82,7 +82,7 @@ def _holds(
 
 
 def _lying(session: Session, layout: Layout, tree: Tree, actions: Sequence[Action]) -> CatchAllCount | None:
-    """What lies in the catch-all; None where it is empty, or where the layout cannot tell what belongs there."""
+    """The rows in the catch-all; None where it is empty, or where the layout does not say which rows belong there."""
     catch_all = tree.catch_all
     if catch_all is None or layout.by is By.HASH:
         return None

@@ -1,4 +1,4 @@
-"""What time it is for a table: the clock, or how far a key of whole numbers has got, and what `ahead` is then."""
+"""The present for a table: the clock, or the highest key of whole numbers, and the meaning of `ahead` at that point."""
 
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta

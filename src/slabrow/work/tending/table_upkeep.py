@@ -16,7 +16,7 @@ from slabrow.work.tending.upkeep_result import State, TableReport, Tended
 
 @dataclass(frozen=True, slots=True)
 class TableUpkeep:
-    """What is done about each table of a run.
+    """The upkeep of each table of a run.
 
     go         do it; False: only propose it
     retiring   how many partitions may leave, when somebody named it

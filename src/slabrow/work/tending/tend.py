@@ -160,7 +160,7 @@ def _idle(
     counted: Layout | None = None,
     unknown: Sequence[Finding] = (),
 ) -> TableReport | None:
-    """The report of a table that needs nothing; None for one that has to be looked at.
+    """The report of a table with nothing to do; None for a table that needs a closer look.
 
     counted, unknown   as of `TableClock.counted`, for a key that is a number
     """

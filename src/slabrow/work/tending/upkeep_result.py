@@ -1,4 +1,4 @@
-"""What upkeep found and did: plain data, between the run that makes it and whatever shows it."""
+"""The findings and actions of upkeep: plain data, made by the run and shown elsewhere."""
 
 from dataclasses import dataclass
 from datetime import datetime
@@ -18,7 +18,7 @@ from slabrow.core.values.method import By
 
 
 class State(StrEnum):
-    """What became of an action."""
+    """The state of an action."""
 
     PROPOSED = "proposed"
     DONE = "done"
@@ -46,7 +46,7 @@ class Tended:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TableReport:
-    """What was found and done about one layout. error is set when it ended the work on it.
+    """The findings and actions for one layout. error: the error that ended the work on it.
 
     ahead_missing   partitions that should lie ahead and were not there when this began
     tree            as it was found; None when it could not be read
@@ -71,7 +71,7 @@ class TableReport:
 
     @property
     def catch_all_rows_left(self) -> int:
-        """Those that lie there still."""
+        """The rows that are still in the catch-all."""
         moved = sum(
             each.rows or 0 for each in self.tended if isinstance(each.action, Sweep) and each.state is State.DONE
         )
@@ -100,7 +100,7 @@ class TableReport:
 
     @property
     def thin(self) -> tuple[str, ...]:
-        """What --check says of it: nothing when all is well."""
+        """The warnings of --check: none when all is well."""
         missing, past, rows = self.ahead_missing, self.past_missing, self.catch_all_rows
         lacked = f"lacks {past} partition{'s' if past != 1 else ''} of times that are past"
         lacks = f"lacks {missing} partition{'s' if missing != 1 else ''} that `ahead` asks for"
@@ -141,5 +141,5 @@ class TendResult:
 
     @property
     def is_thin(self) -> bool:
-        """What --check looks for: the future is thinner than `ahead`, or a catch-all holds rows."""
+        """Whether fewer partitions exist ahead than `ahead` asks for, or a catch-all holds rows."""
         return any(report.thin for report in self.reports)

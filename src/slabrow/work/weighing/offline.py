@@ -80,7 +80,7 @@ _DENSE = 1.2  # numbers that a random sample of a larger table would not stand t
 
 
 def _doubt(offline: Offline, sample: RowSample, rows: int) -> str:
-    """What is taken for granted of a file that holds a part of the rows, and what speaks against it."""
+    """The assumption about a file that holds a part of the rows, and the signs against it."""
     for name, values in sample.values.items():
         numbers = {value for value in values if isinstance(value, int) and not isinstance(value, bool)}
         if len(numbers) < max(100, 0.9 * len(values)) or rows < 2 * sample.rows:

@@ -35,7 +35,7 @@ class Sources:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Weighing:
-    """What `weigh` found. measured: whether the constants were measured in this run."""
+    """The result of `weigh`. measured: whether the constants were measured in this run."""
 
     facts: TableFacts
     workload: Workload
@@ -73,7 +73,7 @@ def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> We
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """What weighing stands on.
+    """The facts that weighing needs.
 
     product   family and version of the server, empty without one
     current   the tree of a partitioned table

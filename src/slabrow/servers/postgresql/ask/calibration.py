@@ -17,7 +17,7 @@ _TURNS = 7
 
 
 def calibrated(connection: Connection, progress: Callable[[float, str], None]) -> Costs:
-    """Takes some seconds. Nothing is left behind; what is made is seen by this session alone.
+    """Takes some seconds. Its tables are visible to this session alone, and are removed.
 
     Raises ServerError when the role may not make temporary tables, or the server only reads.
     """
@@ -139,7 +139,7 @@ def _measured(connection: Connection) -> Costs:
 
 
 def _median(connection: Connection, sql: str, options: str, figure: str) -> float:
-    """The median over some turns, in milliseconds, after one that warms up."""
+    """The median of some runs, in milliseconds, after a first run that is not counted."""
     turns = 3 if sql.startswith(("INSERT", "DELETE")) else _TURNS
     found = []
     for turn in range(turns + 1):

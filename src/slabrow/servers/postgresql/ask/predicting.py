@@ -1,4 +1,4 @@
-"""What predictions stand on beside the tree: columns and views of the tables that statements name, and the settings.
+"""The facts that predictions need beside the tree: columns and views of the tables named, and the settings.
 
 Apart from the catalogue because it needs the parser, which is slow to load.
 """

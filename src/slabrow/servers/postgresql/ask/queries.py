@@ -42,7 +42,7 @@ def explain(connection: Connection, query: Query, timeout_ms: int) -> str:
 
 
 def read_explained(text: str) -> PlanReading:
-    """What `explain` has returned."""
+    """Reads a text that `explain` has returned."""
     return read_plan(_one_plan((text,)))
 
 

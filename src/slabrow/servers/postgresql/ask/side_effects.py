@@ -238,7 +238,7 @@ class PostgresFence:
 
     @cached_property
     def _barred_everywhere(self) -> str | None:
-        """What a statement need not name to reach: then nothing is run in this database."""
+        """Functions that a statement reaches without naming them: where there are any, no statement is run."""
         for cast, oid in self._rows(_CASTS):
             if oid in self._barred:
                 return f"this database has a cast from {cast} that calls {self._functions[oid].name}"
@@ -296,7 +296,7 @@ _POWERS = """
 
 
 def powers(connection: Connection) -> str | None:
-    """What the session's role could do besides reading, in words; None for a role that only reads."""
+    """The rights of the session's role besides reading, in words; None for a role that can only read."""
     with reading(connection):
         row = connection.execute(_POWERS.encode(), {}).fetchone()
     if row is None:

@@ -179,7 +179,7 @@ def start(
 
 
 def _unprivileged_user() -> pwd.struct_passwd | None:
-    """Whom the server runs as: PostgreSQL refuses root. None: whoever runs this."""
+    """The user that the server runs as, because PostgreSQL refuses root. None: the present user."""
     if os.geteuid() != 0:
         return None
     for name in ("postgres", "nobody"):

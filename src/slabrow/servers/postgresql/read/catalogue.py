@@ -182,7 +182,7 @@ def _extremes(connection: Connection, oid: int, column: KeyColumn) -> dict[int, 
 
 
 def column_statistics(connection: Connection, found: Relation) -> dict[str, ColumnStatistics]:
-    """What the last ANALYZE saw of each column of a table; a column without statistics is not in it.
+    """Each column of a table as the last ANALYZE saw it; columns without statistics are left out.
 
     n_distinct below zero is a share of the rows (PostgreSQL manual, 53.25 pg_stats).
     """
@@ -404,7 +404,7 @@ def exists(connection: Connection, name: Name) -> bool:
 
 
 def is_type(connection: Connection, text: str) -> bool:
-    """Whether the server takes a text for the name of a type. Nothing in it is run."""
+    """Whether the server knows a text as the name of a type. The text is never run."""
     try:
         row = connection.execute("SELECT to_regtype(%s) IS NOT NULL", [text]).fetchone()
     except (sqlstate.SyntaxErrorOrAccessRuleViolation, sqlstate.DataException):
@@ -422,7 +422,7 @@ def time_zone(connection: Connection) -> ZoneInfo | None:
 
 
 def moment(connection: Connection) -> datetime:
-    """What now() gives on the server."""
+    """The server's now()."""
     row = connection.execute("SELECT now()").fetchone()
     assert row is not None
     now: datetime = row[0]

@@ -104,7 +104,7 @@ def snapshot(connection: Connection) -> Iterator[None]:
 
 
 def relation_of(connection: Connection, table: Name) -> str:
-    """What tells a table from every other one, also one of its name: of the cluster, the database and itself."""
+    """The identity of a table: its cluster, database and number, so that another table of the same name differs."""
     with explained("tell the table from others"):
         row = connection.execute(
             "SELECT concat_ws('/', (SELECT system_identifier FROM pg_control_system()), d.oid, %s::regclass::oid) "

@@ -12,7 +12,7 @@ _LOCK_WAIT = "2s"
 
 
 def shape_from_sql(connection: Connection, definitions: Sequence[str], table: Name, doing: str) -> Shape | None:
-    """The shape of the table that the definitions make; None when they do not make it. Nothing stays.
+    """The shape of the table that the definitions make; None when they make no such table. The table does not stay.
 
     definitions   CREATE TABLE and the like, checked by the caller: they are run
     Raises ServerError with the server's words when a definition is wrong.

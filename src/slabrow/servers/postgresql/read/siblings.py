@@ -1,4 +1,4 @@
-"""What a new partition takes over from those beside it, because the parent does not hand it down."""
+"""The properties that a new partition copies from its siblings, because the parent does not pass them on."""
 
 from slabrow.core.table.shape import Traits
 from slabrow.core.values.names import Name

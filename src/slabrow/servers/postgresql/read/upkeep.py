@@ -28,7 +28,7 @@ def trees_in_parts(
 
 
 def upkeep_facts(connection: Connection, tree: Tree) -> UpkeepFacts:
-    """What has to be known of a table before its upkeep is decided and written."""
+    """The facts about a table that its upkeep is decided and written from."""
     from slabrow.servers.postgresql.read.siblings import traits
 
     with reading(connection):

@@ -14,7 +14,7 @@ from slabrow.servers.postgresql.read.row_export import STEADY, fingerprint_sql
 
 
 def creation_of(table: Name, columns: Sequence[ExportColumn]) -> str:
-    """CREATE TABLE for the stored columns of a table, for whoever reads the manifest."""
+    """CREATE TABLE for the stored columns of a table, for readers of the manifest."""
     return f"CREATE TABLE {quoting.table(table)} ({', '.join(map(_column, columns))})"
 
 

@@ -233,7 +233,7 @@ _MARK = "slabrow: {table} as it was before its conversion"
 
 
 def mark(table: Name, comment: str | None) -> str:
-    """The comment by which an old table is known as one that may be dropped; an earlier comment stays behind it."""
+    """The comment that marks an old table as free to be dropped, followed by the comment that it had before."""
     return _MARK.format(table=table) + (f". {comment}" if comment else "")
 
 

@@ -59,7 +59,7 @@ def _column(column: Column) -> str:
 
 
 def create_partitions(parent: Name, planned: tuple[Planned, ...], shape: Shape, layout: Layout) -> Iterator[Statement]:
-    """CREATE TABLE … PARTITION OF for each, and for its own partitions: for a parent that nobody uses yet."""
+    """CREATE TABLE … PARTITION OF for each, and for its own partitions: for a parent that is not in use yet."""
     options = f" WITH ({', '.join(shape.options)})" if shape.options else ""
     unlogged = "UNLOGGED " if shape.is_unlogged else ""
     for partition in planned:
@@ -76,14 +76,14 @@ def create_partitions(parent: Name, planned: tuple[Planned, ...], shape: Shape, 
 
 
 def names_of(parent: Name, planned: tuple[Planned, ...]) -> Iterator[Name]:
-    """Every table that stands for the planned partitions, theirs included."""
+    """Every table of the planned partitions, and of their own partitions."""
     for partition in planned:
         yield parent.sibling(partition.name)
         yield from names_of(parent, partition.inner)
 
 
 def column_settings(shape: Shape, name: Name) -> Iterator[Statement]:
-    """What CREATE TABLE cannot say about columns: storage, compression, statistics targets."""
+    """The settings of columns that CREATE TABLE cannot express: storage, compression, statistics targets."""
     alter = f"ALTER TABLE {quoting.table(name)} ALTER COLUMN"
     for column in shape.columns:
         if column.storage:
@@ -347,13 +347,13 @@ class Upkeep:
         return [made, *inner, *taken, *owned, attach]
 
     def _placed(self, *, is_divided: bool) -> str:
-        """One that is divided hands its tablespace down, and holds no rows by an access method."""
+        """A partition that is divided passes its tablespace on, and has no access method of its own."""
         traits = self.traits
         using = f" USING {identifier(traits.access_method)}" if traits.access_method and not is_divided else ""
         return using + (f" TABLESPACE {identifier(traits.tablespace)}" if traits.tablespace else "")
 
     def _taken(self, leaf: str) -> Iterator[str]:
-        """What a leaf takes from its siblings."""
+        """The properties that a leaf copies from its siblings."""
         if self.traits.options:
             yield f"ALTER TABLE {leaf} SET ({', '.join(map(_option, self.traits.options))})"
         if self.traits.replica_identity is not None:

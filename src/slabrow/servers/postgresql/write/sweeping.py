@@ -119,7 +119,7 @@ class Sweeping:
         ]
 
     def after(self) -> Statement:
-        """What a copied partition no longer needs, once it is attached."""
+        """The statements that remove what a copied partition no longer needs once it is attached."""
         return Statement(f"ALTER TABLE {self._partition} DROP CONSTRAINT {identifier(_BOUNDS_CHECK)}")
 
 
