@@ -8,6 +8,7 @@ the number of processes.
 import argparse
 import multiprocessing
 import os
+import threading
 import time
 import unittest
 from concurrent.futures import ProcessPoolExecutor, as_completed
@@ -47,6 +48,18 @@ def run_class(names: list[str]) -> Ended:
     return Ended(names[0].rpartition(".")[0], result.times, failures, len(result.skipped))
 
 
+def end_with_parent() -> None:
+    """Ends this process soon after the one that started it: a killed run leaves nobody behind who starts servers."""
+    parent = os.getppid()
+
+    def watch() -> None:
+        while os.getppid() == parent:
+            time.sleep(1)
+        os._exit(1)
+
+    threading.Thread(target=watch, daemon=True).start()
+
+
 def classes(names: list[str], *, quick: bool) -> list[list[str]]:
     """The names of the tests, a list for each class, the slowest classes first as far as their kind tells."""
     loader = unittest.defaultTestLoader
@@ -81,7 +94,7 @@ def main() -> int:
     passed = failed = skipped = 0
     # Fresh processes rather than forks: a fork would share the servers and connections of this one.
     context = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(min(options.processes, len(work)) or 1, context) as pool:
+    with ProcessPoolExecutor(min(options.processes, len(work)) or 1, context, end_with_parent) as pool:
         for done in as_completed([pool.submit(run_class, names) for names in work]):
             ended = done.result()
             # A test with several failing cases is one failed test.
