@@ -61,16 +61,18 @@ def end_with_parent() -> None:
 
 
 def classes(names: list[str], *, quick: bool) -> list[list[str]]:
-    """The names of the tests, a list for each class, the slowest classes first as far as their kind tells."""
+    """The names of the tests, a list for each class, the slowest classes first: those with `is_long`, then by number and kind."""
     loader = unittest.defaultTestLoader
     suite = loader.loadTestsFromNames(names) if names else loader.discover("tests", top_level_dir=".")
     found: dict[type, list[str]] = {}
     for test in _tests(suite):
         if not quick or not needs_server(type(test)):
             found.setdefault(type(test), []).append(test.id())
-    return [
-        found[kind] for kind in sorted(found, key=lambda kind: -len(found[kind]) * (10 if needs_server(kind) else 1))
-    ]
+
+    def weight(kind: type) -> tuple[bool, int]:
+        return getattr(kind, "is_long", False), len(found[kind]) * (10 if needs_server(kind) else 1)
+
+    return [found[kind] for kind in sorted(found, key=weight, reverse=True)]
 
 
 def needs_server(kind: type) -> bool:

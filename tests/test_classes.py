@@ -15,6 +15,8 @@ LAYOUTS = (*corpus.LAYOUTS, *MORE)
 class AgreementTest(DatabaseTest):
     """`narrower` would be a leaf that the server reads and that was not predicted: none is allowed, ever."""
 
+    is_long = True
+
     def connect(self):
         connection = connect(self.dsn)
         self.addCleanup(connection.close)

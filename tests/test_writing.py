@@ -196,6 +196,8 @@ class MuteServerTest(ServerTest):
 
 
 class GrowthTest(unittest.TestCase):
+    is_long = True
+
     def test_no_reader_hangs_on_long_nonsense(self):
         """Of this length a reader whose time grew with the square would take many minutes; benchmarks/growth.py has figures."""
         with tempfile.TemporaryDirectory() as folder:
