@@ -1,10 +1,13 @@
 """A statement whose shape was read before is predicted as if it had been read by itself."""
 
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
+from slabrow.core.pruning.family_rules import USUAL_RULES
 from slabrow.core.pruning.predict import Predictor
+from slabrow.core.pruning.pruner import Pruner
 from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.definitions import read_definitions
 from slabrow.core.sql.statement_shapes import can_be_marked, filled, literals_and_repeats, marked
@@ -54,6 +57,19 @@ class RepeatedStatementsTest(unittest.TestCase):
                 for place in (*range(turn, len(statements)), *range(turn)):
                     with self.subTest(statements[place], turn=turn):
                         self.assertEqual(alone[place], predictor.touched(statements[place], self.around))
+
+    def test_another_familys_rules_are_used_where_they_are_given(self):
+        def pruner(tree, answers=None):
+            made.append(tree)
+            return Pruner(tree, answers)
+
+        made = []
+        rules = replace(USUAL_RULES, pruner=pruner, read_statement=lambda *_, **__: None)
+        known = self.predictor("ranged")
+        other = Predictor(known.tree, known.schema, rules=rules)
+        self.assertEqual([known.tree], made)
+        self.assertIsNotNone(known.touched("SELECT * FROM ranged WHERE k = 5", self.around))
+        self.assertIsNone(other.touched("SELECT * FROM ranged WHERE k = 5", self.around))
 
     def test_equal_literals_have_equal_marks_and_are_filled_in_again(self):
         for sql, repeats in [

@@ -87,6 +87,12 @@ class HouseTest(unittest.TestCase):
             if layer(name, LAYERS) in (LAYERS.index("cli"), LAYERS.index("show"), LAYERS.index("work")):
                 self.assertEqual([], re.findall(rf"(?i)\b\w*(?:{names})\w*", path.read_text()), name)
 
+    def test_rules_of_pruning_are_reached_through_the_family_only(self):
+        ruled = {f"slabrow.core.pruning.{each}" for each in ("queries", "binding", "contradictions")}
+        for name, (_, others) in modules().items():
+            if not name.startswith("slabrow.core.pruning."):
+                self.assertEqual(set(), ruled & set(others), name)
+
     def test_the_help_names_every_family(self):
         self.assertEqual(FAMILY_NAMES, tuple(each.traits.name for each in FAMILIES))
 

@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 from slabrow.servers.asking import Archives, Catalogue, Counting, Fence, Planner
 
 if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must not load them all
+    from slabrow.core.pruning.family_rules import PruningRules
     from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.export_column import ExportColumn
     from slabrow.core.table.layout import Layout
@@ -258,6 +259,10 @@ class Session(Protocol):
         """The differences from other families."""
 
     @property
+    def rules(self) -> PruningRules:
+        """How the family reads statements and prunes."""
+
+    @property
     def closed(self) -> bool:
         """Whether the session has ended, on this side or on the server's."""
 
@@ -345,6 +350,10 @@ class Family(Protocol):
     @property
     def traits(self) -> FamilyTraits:
         """The differences from other families."""
+
+    @property
+    def rules(self) -> PruningRules:
+        """How the family reads statements and prunes."""
 
     @property
     def writer(self) -> Writer:

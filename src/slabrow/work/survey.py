@@ -174,7 +174,9 @@ def _with_ageing(context: Context, session: Session, seen: Survey, question: Que
     if question.workload or question.statistics:
         workload = gathered(question.workload, session, statistics=question.statistics)
         zone = session.catalogue.time_zone() or ZoneInfo("UTC")
-        read = read_workload(workload, facts, named_tables(session, workload, name), zone, context.now)
+        read = read_workload(
+            workload, facts, named_tables(session, workload, name), zone, context.now, rules=session.rules
+        )
     return with_ageing(seen, facts, read, context.now, estimated)
 
 

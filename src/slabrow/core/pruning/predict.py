@@ -4,13 +4,11 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
-from slabrow.core.pruning.binding import bind
-from slabrow.core.pruning.contradictions import is_contradiction
 from slabrow.core.pruning.explain import Explanation, explained
+from slabrow.core.pruning.family_rules import USUAL_RULES, Prunes, PruningRules
 from slabrow.core.pruning.key_conditions import NOTHING, All, Condition
 from slabrow.core.pruning.planned_statement import PlannedStatement, TableOccurrence
-from slabrow.core.pruning.pruner import Pruner, Touched
-from slabrow.core.pruning.queries import read_statement
+from slabrow.core.pruning.pruner import Touched
 from slabrow.core.sql.answers import Answers
 from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.schema import Schema
@@ -44,13 +42,15 @@ class Predictor:
     """Predicts for many statements on one tree; each text is read once.
 
     answers   what a server says of values; predictions note there what they would have to ask
+    rules     of the server's family
     """
 
     tree: Tree
     schema: Schema
     settings: Settings = USUAL
     answers: Answers | None = None
-    _pruner: Pruner = field(init=False)
+    rules: PruningRules = USUAL_RULES
+    _pruner: Prunes = field(init=False)
     _statements: dict[str, PlannedStatement | None] = field(default_factory=dict)
     _shapes: dict[tuple[str, tuple[int, ...]], PlannedStatement | None] = field(default_factory=dict)
 
@@ -59,7 +59,7 @@ class Predictor:
 
     def refresh(self) -> None:
         """Uses the answers that the server has given since the last prediction."""
-        self._pruner = Pruner(self.tree, self.answers)
+        self._pruner = self.rules.pruner(self.tree, self.answers)
         self._statements.clear()
         self._shapes.clear()
 
@@ -99,7 +99,7 @@ class Predictor:
 
     def at(self, place: TableOccurrence, condition: Condition) -> Touched:
         """The leaves that are touched by one place at which the table is named."""
-        if is_contradiction(condition, self._not_null(place.table), self._rank):
+        if self.rules.is_contradiction(condition, self._not_null(place.table), self._rank):
             return NO_LEAF
         if not self.settings.prunes:
             every = frozenset(leaf.spelling for leaf in self.tree.leaves)
@@ -115,7 +115,7 @@ class Predictor:
         # Which literals are equal belongs to the shape: of OR, the server takes out the condition that all arms share.
         shape = exact_shape_of(sql), repeats
         if shape not in self._shapes:
-            self._shapes[shape] = read_statement(marked(sql, repeats), self.schema, literals, self.answers)
+            self._shapes[shape] = self.rules.read_statement(marked(sql, repeats), self.schema, literals, self.answers)
         found = self._shapes[shape]
         return (self._statement(sql), around) if found is None else (found, replace(around, literals=literals))
 
@@ -123,7 +123,7 @@ class Predictor:
         if sql not in self._statements:
             if len(self._statements) >= _MOST_KEPT:
                 self._statements.clear()
-            self._statements[sql] = read_statement(sql, self.schema, answers=self.answers)
+            self._statements[sql] = self.rules.read_statement(sql, self.schema, answers=self.answers)
         return self._statements[sql]
 
     def _is_empty_join(self, place: TableOccurrence, around: Surroundings) -> bool:
@@ -133,8 +133,8 @@ class Predictor:
         constraint_exclusion); of other partitioned tables it is not looked at here.
         """
         for table, pattern in place.partners:
-            condition = bind(pattern, around)
-            if table == self.tree.table and is_contradiction(condition, self._not_null(table), self._rank):
+            condition = self.rules.bind(pattern, around)
+            if table == self.tree.table and self.rules.is_contradiction(condition, self._not_null(table), self._rank):
                 return True
             if condition in (NOTHING, All((NOTHING,))):
                 return True
@@ -157,4 +157,4 @@ class Predictor:
     ) -> Iterator[tuple[TableOccurrence, Condition]]:
         for place in statement.places:
             if place.table == self.tree.table:
-                yield place, bind(place.pattern, around)
+                yield place, self.rules.bind(place.pattern, around)

@@ -17,7 +17,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from math import inf
 
-from slabrow.core.pruning.pruner import Pruner
+from slabrow.core.pruning.family_rules import USUAL_RULES, Prunes, PruningRules
 from slabrow.core.sql.when import When
 from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.statistics.sizes import leaf_shares
@@ -130,6 +130,7 @@ class Weigher:
     ceiling     the most partitions
     current     the tree, when the table is partitioned already
     ageing      the column along which rows are retired, None when none is known
+    rules       of the server's family
     """
 
     facts: TableFacts
@@ -141,6 +142,7 @@ class Weigher:
     keeps: bool
     ceiling: int = 1_000
     current: Tree | None = None
+    rules: PruningRules = USUAL_RULES
 
     def as_it_is(self) -> Weighed:
         """The table as it is: without partitions, or with those that it has."""
@@ -166,7 +168,7 @@ class Weigher:
         follows = (
             tree.by is By.RANGE and tree.catch_all is None and all(leaf.parent == tree.spelling for leaf in tree.leaves)
         )
-        shapes = self._shapes(_Counter(Pruner(tree), shares), key, follows)
+        shapes = self._shapes(_Counter(self.rules.pruner(tree), shares), key, follows)
         sizes = [leaf.bytes for leaf in tree.leaves]
         return self._summed(None, len(rows), len(rows), sizes, shapes, ())
 
@@ -201,7 +203,7 @@ class Weigher:
         share_of = dict(zip(leaves, shares, strict=True))
         key = (*layout.key, *(layout.within.key if layout.within else ()))
         follows = layout.by is By.RANGE and layout.within is None and not layout.catch_all
-        shapes = self._shapes(_Counter(Pruner(tree), share_of), key, follows)
+        shapes = self._shapes(_Counter(self.rules.pruner(tree), share_of), key, follows)
         sizes = [share * self.facts.bytes for share in shares]
         return self._summed(
             layout, len(leaves), self._kept(layout, planned), sizes, shapes, self.obstacles(layout, shares)
@@ -480,7 +482,7 @@ def _as_value(now: datetime, layout: Layout, facts: TableFacts) -> Value:
 class _Counter:
     """Counts the leaves that a run meets, and the share of the rows in them."""
 
-    pruner: Pruner
+    pruner: Prunes
     share_of: Mapping[str, float]
 
     def met(self, asked: AskedConditions) -> Leaves:

@@ -5,11 +5,9 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 from zoneinfo import ZoneInfo
 
-from slabrow.core.pruning.binding import bind
-from slabrow.core.pruning.contradictions import is_contradiction
+from slabrow.core.pruning.family_rules import USUAL_RULES, PruningRules
 from slabrow.core.pruning.key_conditions import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
 from slabrow.core.pruning.planned_statement import PlannedStatement, TableOccurrence
-from slabrow.core.pruning.queries import read_statement
 from slabrow.core.sql.constant_values import NotKnown, Surroundings
 from slabrow.core.sql.constants import evaluate
 from slabrow.core.sql.schema import Schema
@@ -72,15 +70,20 @@ def read_workload(
     zone: ZoneInfo,
     now: datetime,
     most_runs: int = 100_000,
+    rules: PruningRules = USUAL_RULES,
 ) -> TableWorkload:
-    """most_runs: a bound on all runs together; with many shapes fewer runs of each are looked at."""
+    """The part of a workload that is about one table.
+
+    most_runs   a bound on all runs together; with many shapes fewer runs of each are looked at
+    rules       of the server's family
+    """
     each = max(3, most_runs // max(1, len(workload.shapes)))
-    reader = _Reader(facts, schema, zone, now, each)
+    reader = _Reader(facts, schema, zone, now, each, rules)
     shapes: list[ReadShape] = []
     unread: list[StatementShape] = []
     others = 0.0
     for shape in workload.shapes:
-        statement = read_statement(shape.marked, schema, shape.runs[0].literals if shape.runs else ())
+        statement = rules.read_statement(shape.marked, schema, shape.runs[0].literals if shape.runs else ())
         if statement is None:
             unread.append(shape)
             continue
@@ -99,6 +102,7 @@ class _Reader:
     zone: ZoneInfo
     now: datetime
     most_runs: int
+    rules: PruningRules
     estimator: Estimator = field(init=False)
 
     def __post_init__(self) -> None:
@@ -141,7 +145,7 @@ class _Reader:
         return tuple(self._at(place, around, stand_in) for place in places)
 
     def _at(self, place: TableOccurrence, around: Surroundings, stand_in: float | None) -> AskedConditions:
-        condition = bind(place.pattern, around)
+        condition = self.rules.bind(place.pattern, around)
         if stand_in is not None:
             condition = _filled(condition, self.facts.statistics, stand_in)
         limit: float | None = None
@@ -152,7 +156,7 @@ class _Reader:
             except NotKnown:
                 limit = 10.0
         access = Access(self.estimator.shares(condition), place.ordered, limit, place.wanted, place.is_counted)
-        return AskedConditions(condition, access, is_contradiction(condition, self.facts.not_null))
+        return AskedConditions(condition, access, self.rules.is_contradiction(condition, self.facts.not_null))
 
 
 def _is_unknown(condition: Condition) -> bool:

@@ -10,6 +10,7 @@ from slabrow.servers.postgresql.connection import Connection, cancel, explained,
 from slabrow.servers.postgresql.questions import PostgresArchives, PostgresCatalogue, PostgresCounting, PostgresPlanner
 
 if TYPE_CHECKING:
+    from slabrow.core.pruning.family_rules import PruningRules
     from slabrow.servers.asking import Fence
     from slabrow.servers.postgresql.execution import PostgresExecution
     from slabrow.servers.postgresql.ledger import Ledger
@@ -63,6 +64,13 @@ class PostgresSession:
         from slabrow.servers.postgresql.family import TRAITS
 
         return TRAITS
+
+    @property
+    def rules(self) -> PruningRules:
+        """As `Session.rules`."""
+        from slabrow.core.pruning.family_rules import USUAL_RULES
+
+        return USUAL_RULES
 
     @property
     def closed(self) -> bool:

@@ -6,6 +6,7 @@ from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+from slabrow.core.pruning.family_rules import USUAL_RULES, PruningRules
 from slabrow.core.pruning.predict import Predictor
 from slabrow.core.pruning.pruner import Touched
 from slabrow.core.pruning.verdicts import PrunedAt, verdict
@@ -88,16 +89,18 @@ def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: i
                 trees.append(tree_of(facts, layout, weigher.planned(layout)))
         zone = session.catalogue.time_zone() or ZoneInfo("UTC")
         known = _Known(trees, schema, zone, context.now, rows)
-        predictors = _predictors(known, context, new_answers(session))
+        predictors = _predictors(known, context, new_answers(session), session.rules)
         asked = [(query.sql, _around(query, known)) for query in queries]
         ask_ahead(session, session.fence(), predictors, asked)
     return _predicted(known, predictors, queries, at_most)
 
 
-def _predictors(known: _Known, context: Context, answers: Answers | None = None) -> list[Predictor]:
+def _predictors(
+    known: _Known, context: Context, answers: Answers | None = None, rules: PruningRules = USUAL_RULES
+) -> list[Predictor]:
     chosen = parse_name(context.table) if context.table else None
     return [
-        Predictor(tree, known.schema, answers=answers)
+        Predictor(tree, known.schema, answers=answers, rules=rules)
         for tree in known.trees
         if chosen is None or (tree.table.table == chosen.table and chosen.schema in (None, tree.table.schema))
     ]

@@ -381,7 +381,7 @@ class _Predictor:
     def _of(self, root: str) -> Predictor:
         if root not in self.known:
             tree = self.session.catalogue.tree(parse_name(root))
-            self.known[root] = Predictor(tree, self.schema, self.settings, self.answers)
+            self.known[root] = Predictor(tree, self.schema, self.settings, self.answers, self.session.rules)
         return self.known[root]
 
     def _around(self, query: FileQuery) -> Surroundings:

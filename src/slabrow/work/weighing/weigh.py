@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+from slabrow.core.pruning.family_rules import USUAL_RULES, PruningRules
 from slabrow.core.sql.schema import Schema
 from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.statistics.row_growth import Growth, growth
@@ -67,7 +68,7 @@ def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> We
         if sources.calibrate:
             costs = session.planner.calibrated(context.progress)
         product = session.product
-        known = Known(facts, schema, zone, product, current)
+        known = Known(facts, schema, zone, product, current, session.rules)
         return weighed(context, known, workload, costs, wishes, sources.calibrate)
 
 
@@ -77,6 +78,7 @@ class Known:
 
     product   family and version of the server, empty without one
     current   the tree of a partitioned table
+    rules     of pruning, those of the server's family
     """
 
     facts: TableFacts
@@ -84,6 +86,7 @@ class Known:
     zone: ZoneInfo
     product: str = ""
     current: Tree | None = None
+    rules: PruningRules = USUAL_RULES
 
 
 def weighed(
@@ -92,7 +95,7 @@ def weighed(
     """The weighing itself, with or without a server behind what is known."""
     facts, zone = known.facts, known.zone
     context.progress(0.1, "working out what every statement asks")
-    read = read_workload(workload, facts, known.schema, zone, context.now, MOST_RUNS)
+    read = read_workload(workload, facts, known.schema, zone, context.now, MOST_RUNS, known.rules)
     if not read.shapes:
         raise UsageError(
             f"nothing in the workload names {facts.spelling}",
@@ -113,6 +116,7 @@ def weighed(
         keeps=wishes.keep is not None,
         ceiling=wishes.ceiling,
         current=known.current,
+        rules=known.rules,
     )
     verdict = weigher.verdict(
         layouts, wishes.target_bytes, lambda done: context.progress(0.15 + 0.85 * done, "weighing layouts")
