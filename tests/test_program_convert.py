@@ -342,6 +342,7 @@ class BuildTest(DatabaseTest):
         for text, code, hint in [
             ("DROP TABLE apiary.log", 2, "begins with DROP"),
             ("CREATE TABLE x (a int)", 2, "does not create apiary.log"),
+            (self.SCHEMA + "/* CREATE INDEX ON apiary.log (taken_at);", 2, "comment that begins here is never closed"),
             ("CREATE TABLE apiary.log (taken_at timestamptz, s serial)", 2, "IDENTITY"),
             ("CREATE TABLE apiary.log (", 3, "syntax error"),
             (None, 2, "--schema FILE.sql"),

@@ -34,7 +34,7 @@ class Manifest:
 
     partition, table   with their schemas
     bounds, ddl        for people: as SQL. Nobody runs them
-    held               the bounds as core/bounds_data writes them; None in files of version 1
+    held               the bounds as core/table/bounds_data writes them; None in files of version 1
     columns            [name, type, form] each; see servers/postgresql/read/row_export.py
     fingerprint        the server's: the sum of hashtextextended over the text of every row, under fixed settings
     sha256             of the file

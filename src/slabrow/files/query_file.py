@@ -1,12 +1,11 @@
 """Reads query files: plain SQL, statements ended by `;`, with comment lines that name them and say what is expected."""
 
 import re
-from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 from slabrow.core.pruning.verdicts import PrunedAt
-from slabrow.core.sql.lexing import Piece, lexemes
+from slabrow.core.sql.lexing import statement_places
 from slabrow.core.sql.parameters import read_literals
 from slabrow.core.values.errors import UsageError, nearest
 from slabrow.files.reading import read_text
@@ -60,14 +59,14 @@ def read_queries(path: Path, option: str = "--queries") -> tuple[FileQuery, ...]
 
 
 def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:
-    """As `read_queries`, from text; name is what messages call it."""
+    """As `read_queries`, from text. name: of the text, for messages."""
     if "\0" in text:
         raise UsageError(f"{name} holds a NUL character", fix="it is not a text file: name a file of SQL")
     queries: list[FileQuery] = []
     seen: set[str] = set()
     before = 0  # where the comments above the next statement begin
     begins = 1  # and their line
-    for start, end in _statements(text, name):
+    for start, end in statement_places(text, name):
         settings = _settings(text[before:start], name, begins)
         line = begins + text.count("\n", before, start)
         settings.setdefault("name", f"query-{len(queries) + 1}")
@@ -83,31 +82,6 @@ def parse_queries(text: str, name: str) -> tuple[FileQuery, ...]:
     if not queries:
         raise UsageError(f"{name} holds no query", fix="write SQL statements, each ended by a semicolon")
     return tuple(queries)
-
-
-def _statements(text: str, name: str) -> Iterator[tuple[int, int]]:
-    """Where each statement begins and ends, without its semicolon and the comments around it."""
-    start: int | None = None
-    end = 0
-    for each in lexemes(text):
-        if not each.is_closed:
-            opened = "comment" if each.piece is Piece.COMMENT else "quote"
-            raise UsageError(
-                f"{name}, line {text.count(chr(10), 0, each.start) + 1}: the {opened} that begins here is never closed",
-                fix=f"look for where this {opened} should end",
-            )
-        if each.piece in (Piece.BLANK, Piece.COMMENT):
-            continue
-        if each.text == ";":
-            if start is not None:
-                yield start, each.start
-            start = None
-            continue
-        if start is None:
-            start = each.start
-        end = each.start + len(each.text)
-    if start is not None:
-        yield start, end
 
 
 def _settings(comments: str, name: str, line: int) -> dict[str, str]:

@@ -352,10 +352,6 @@ class Family(Protocol):
         """The differences from other families."""
 
     @property
-    def rules(self) -> PruningRules:
-        """How the family reads statements and prunes."""
-
-    @property
     def writer(self) -> Writer:
         """How changes are written."""
 

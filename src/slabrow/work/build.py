@@ -163,7 +163,7 @@ def _first_words(statement: str) -> tuple[str, ...]:
 def _from_sql(session: Session, layout: Layout, path: Path) -> Shape:
     """The shape that a file of CREATE TABLE and CREATE INDEX gives: the server reads it and rolls back."""
     text = read_text(path, "schema file", "--schema")
-    definitions = statements_in(text)
+    definitions = statements_in(text, str(path))
     for words in map(_first_words, definitions):
         if not any(words[: len(allowed)] == allowed for allowed in _ALLOWED) or "as select" in " ".join(words):
             raise UsageError(

@@ -1,4 +1,4 @@
-"""Which leaves of one partitioned table a statement reads: its conditions (queries) meet the bounds (keysets)."""
+"""Which leaves of one partitioned table a statement reads: its conditions meet the bounds of the partitions."""
 
 import re
 from collections.abc import Iterator
@@ -33,7 +33,7 @@ class Settings:
 
 USUAL = Settings()
 _BY_PLACE = re.compile(r"\b(?:group|order|distinct)\b", re.IGNORECASE)  # where a literal may stand for a column
-_MOST_KEPT = 10_000  # statements read; then they are read anew
+_MOST_KEPT = 10_000  # statements read, and shapes; then they are read anew
 NO_LEAF = Touched(frozenset(), frozenset(), False)
 
 
@@ -115,6 +115,8 @@ class Predictor:
         # Which literals are equal belongs to the shape: of OR, the server takes out the condition that all arms share.
         shape = exact_shape_of(sql), repeats
         if shape not in self._shapes:
+            if len(self._shapes) >= _MOST_KEPT:
+                self._shapes.clear()
             self._shapes[shape] = self.rules.read_statement(marked(sql, repeats), self.schema, literals, self.answers)
         found = self._shapes[shape]
         return (self._statement(sql), around) if found is None else (found, replace(around, literals=literals))

@@ -10,6 +10,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import Enum, auto
 
+from slabrow.core.values.errors import UsageError
+
 
 class Piece(Enum):
     """The kinds of lexemes."""
@@ -170,14 +172,35 @@ def is_type(text: str) -> bool:
     return depth == 0 and bool(pieces) and pieces[0].piece in (Piece.WORD, Piece.NAME)
 
 
-def statements_in(sql: str) -> list[str]:
-    """The statements of a text, cut at the semicolons that the server would cut it at; empty ones left out."""
-    found, parts = list[str](), list[str]()
+def statement_places(sql: str, name: str) -> Iterator[tuple[int, int]]:
+    """Where each statement begins and ends, cut at the semicolons that the server would cut the text at.
+
+    A statement ends before its semicolon; the last one may have none. Comments before a statement do not belong to it,
+    and empty statements are left out.
+    Raises UsageError with the line where a quote or a comment has no end. name: of the text, for the message.
+    """
+    start: int | None = None
+    end = 0
     for each in lexemes(sql):
-        if each.text == ";" and each.piece is Piece.OTHER:
-            found.append("".join(parts))
-            parts = []
-        else:
-            parts.append(each.text)
-    found.append("".join(parts))
-    return [text for text in found if any(each.piece not in (Piece.BLANK, Piece.COMMENT) for each in lexemes(text))]
+        if not each.is_closed:
+            opened = "comment" if each.piece is Piece.COMMENT else "quote"
+            line = sql.count("\n", 0, each.start) + 1
+            raise UsageError(
+                f"{name}, line {line}: the {opened} that begins here is never closed",
+                fix=f"look for where this {opened} should end",
+            )
+        if each.piece in (Piece.BLANK, Piece.COMMENT):
+            continue
+        if each.text != ";":
+            start = each.start if start is None else start
+            end = each.start + len(each.text)
+        elif start is not None:
+            yield start, each.start
+            start = None
+    if start is not None:
+        yield start, end
+
+
+def statements_in(sql: str, name: str) -> list[str]:
+    """The statements of a text, cut as by `statement_places`. Raises UsageError as that does."""
+    return [sql[start:end] for start, end in statement_places(sql, name)]

@@ -7,7 +7,6 @@ from slabrow.core.values.names import NAME_LIMIT
 from slabrow.servers.protocols import FamilyTraits
 
 if TYPE_CHECKING:
-    from slabrow.core.pruning.family_rules import PruningRules
     from slabrow.core.values.errors import SlabrowError
     from slabrow.servers.postgresql.private.server import PrivatePostgres
     from slabrow.servers.postgresql.session import PostgresSession
@@ -52,13 +51,6 @@ class Postgres:
         from slabrow.servers.postgresql.write.writer import PostgresWriter
 
         return PostgresWriter()
-
-    @property
-    def rules(self) -> "PruningRules":
-        """As `Family.rules`."""
-        from slabrow.core.pruning.family_rules import USUAL_RULES
-
-        return USUAL_RULES
 
     def load(self) -> None:
         """As `Family.load`."""

@@ -133,7 +133,7 @@ def _fenced(connection: Connection, timeout_ms: int, doing: str, *, reads: bool 
         _at_once(
             connection,
             f"BEGIN {'READ ONLY' if reads else ''}; SET LOCAL statement_timeout = {timeout_ms:d}; "
-            # In which literals are cut as core/lexing cuts them: a backslash ends none.
+            # In which literals are cut as core/sql/lexing cuts them: a backslash ends none.
             f"SET LOCAL lock_timeout = {lock_ms:d}; SET LOCAL standard_conforming_strings = on",
         )
         try:

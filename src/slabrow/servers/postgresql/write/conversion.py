@@ -244,8 +244,3 @@ def unmarked(comment: str | None) -> tuple[Name, str | None] | None:
         return None
     name, _, rest = comment.removeprefix(begin).partition(end)
     return parse_name(name), rest.removeprefix(". ") or None
-
-
-def is_marked(comment: str | None, table: Name) -> bool:
-    """Whether a comment is the mark of this table's conversion."""
-    return comment is not None and comment.startswith(_MARK.format(table=table))
