@@ -71,7 +71,7 @@ class ScriptTest(DatabaseTest):
                     f'[[layout]]\ntable = {json.dumps(f"{schema}.{table}")}\nby = "range"\nspan = "1 month"\nahead = "1 month"\n'
                     f"key = [{json.dumps(f'{evil}k')}]\n"
                 )
-                self.slabrow("convert", "--script", f"{number}.sql", *NOW)
+                self.slabrow("convert", "--way", "locked", "--script", f"{number}.sql", *NOW)
                 script = (self.folder / f"{number}.sql").read_text()
                 self.assertIsNone(CONTROLS.search(script.replace("\n", "")))
                 for line in script.splitlines():
@@ -97,7 +97,7 @@ class ScriptTest(DatabaseTest):
         )
         for (name,) in ((each,) for each in EVIL):
             self.sql("INSERT INTO coop VALUES (%s)", name)
-        self.slabrow("convert", "--script", "list.sql")
+        self.slabrow("convert", "--way", "locked", "--script", "list.sql")
         self.psql("list.sql")
         self.assertEqual(len(EVIL), self.value("SELECT count(*) FROM coop_evil"))
         self.assertFalse((self.folder / "pwned").exists())

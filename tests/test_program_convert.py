@@ -86,7 +86,7 @@ class ConvertTest(DatabaseTest):
         self.sql(AWKWARD.format(db=self.database))
         before, rows = self.sql(BELONGINGS), self.sql("TABLE apiary.log ORDER BY 1")
         self.layout(layout())
-        done = self.json("convert", "--go", *NOW)
+        done = self.json("convert", "--way", "locked", "--go", *NOW)
         self.assertEqual(
             [["Log Id", "taken_at"], ["hive_id", "serial_no", "taken_at"], ["", "taken_at"]],
             [change["after"] for change in done["key_changes"]],
@@ -107,7 +107,7 @@ class ConvertTest(DatabaseTest):
         self.sql(AWKWARD.format(db=self.database))
         before, rows = self.sql(BELONGINGS), self.sql("TABLE apiary.log ORDER BY 1")
         self.layout(layout())
-        self.slabrow("convert", "--script", "convert.sql", *NOW)
+        self.slabrow("convert", "--way", "locked", "--script", "convert.sql", *NOW)
         self.assertEqual("r", self.value("SELECT relkind::text FROM pg_class WHERE oid = 'apiary.log'::regclass"))
         self.psql("convert.sql")
         self.assertEqual((before, rows), (self.sql(BELONGINGS), self.sql("TABLE apiary.log ORDER BY 1")))
@@ -115,7 +115,7 @@ class ConvertTest(DatabaseTest):
     def test_a_script_whose_copy_would_differ_ends_with_nothing_changed(self):
         self.sql(PLAIN)
         self.layout(layout())
-        self.slabrow("convert", "--script", "convert.sql", *NOW)
+        self.slabrow("convert", "--way", "locked", "--script", "convert.sql", *NOW)
         script = (self.folder / "convert.sql").read_text()
         (self.folder / "convert.sql").write_text(
             script.replace("FROM ONLY apiary.log;", "FROM ONLY apiary.log WHERE log_id <> 77;")
@@ -129,7 +129,7 @@ class ConvertTest(DatabaseTest):
     def test_a_table_that_changed_since_the_script_was_written_is_left_as_it_is(self):
         self.sql(PLAIN)
         self.layout(layout())
-        self.slabrow("convert", "--script", "convert.sql", *NOW)
+        self.slabrow("convert", "--way", "locked", "--script", "convert.sql", *NOW)
         self.sql("ALTER TABLE apiary.log ADD COLUMN brood int DEFAULT 7")
         with self.assertRaisesRegex(AssertionError, "columns of apiary.log have changed meanwhile"):
             self.psql("convert.sql")
@@ -140,7 +140,7 @@ class ConvertTest(DatabaseTest):
         self.layout(layout())
         with psycopg.connect(self.dsn) as reader:
             reader.execute("SELECT count(*) FROM apiary.log")
-            done = self.slabrow("convert", "--go", "--verbose", "--lock-wait", "50ms", *NOW, code=3)
+            done = self.slabrow("convert", "--way", "locked", "--go", "--verbose", "--lock-wait", "50ms", *NOW, code=3)
         self.assertIn("no lock after 6 tries", done.stderr)
         self.assertEqual(1, done.stderr.count("CREATE TABLE apiary.log_incoming"))
         self.assertEqual(
@@ -187,9 +187,9 @@ class ConvertTest(DatabaseTest):
         ]:
             self.sql(make)
             with self.subTest(what):
-                self.assertIn(what, self.slabrow("convert", "--go", *NOW, code=4).stderr)
+                self.assertIn(what, self.slabrow("convert", "--way", "locked", "--go", *NOW, code=4).stderr)
             self.sql(remove)
-        self.slabrow("convert", "--go", *NOW)
+        self.slabrow("convert", "--way", "locked", "--go", *NOW)
 
     def test_names_with_quotes_capitals_spaces_unicode_and_full_length(self):
         for number, name in enumerate(['Old "Hives"', "käfer" * 12, "a%s.b", "x" * 63, "o'clock\\", "select"]):
@@ -200,7 +200,7 @@ class ConvertTest(DatabaseTest):
                 f"[[layout]]\ntable = '''{quoted_name}'''\nby = 'range'\nkey = ['taken_at']\nspan = '1 month'\nkeep = '1 month'\n"
             )
             with self.subTest(name):
-                self.slabrow("convert", "--go", "--now", "2026-03-10", "--old-name", f"old_{number}")
+                self.slabrow("convert", "--way", "locked", "--go", "--now", "2026-03-10", "--old-name", f"old_{number}")
                 census = self.json("census", quoted_name, "--exact")
                 self.assertEqual([1, 1], [partition["rows"] for partition in census["partitions"]])
                 self.slabrow("tend", "--go", "--now", "2026-05-10")
@@ -256,9 +256,9 @@ class ConvertTest(DatabaseTest):
             self.layout(layout("public.t", **keys))
             with self.subTest(what):
                 if expected is None:
-                    self.assertIn("partitions", self.slabrow("convert", "--go", *NOW, code=2).stderr)
+                    self.assertIn("partitions", self.slabrow("convert", "--way", "locked", "--go", *NOW, code=2).stderr)
                     continue
-                self.slabrow("convert", "--go", *NOW)
+                self.slabrow("convert", "--way", "locked", "--go", *NOW)
                 self.assertEqual(
                     expected, self.value("SELECT count(*) FROM pg_inherits WHERE inhparent = 't'::regclass")
                 )
@@ -284,7 +284,7 @@ class ConvertTest(DatabaseTest):
         thread = threading.Thread(target=write)
         thread.start()
         try:
-            self.slabrow("convert", "--go", *NOW)
+            self.slabrow("convert", "--way", "locked", "--go", *NOW)
         finally:
             ended.set()
             thread.join()
@@ -296,7 +296,9 @@ class ConvertTest(DatabaseTest):
         codes = []
         threads = [
             threading.Thread(
-                target=lambda: codes.append(self.run_quietly("convert", "--go", "--lock-wait", "100ms", *NOW))
+                target=lambda: codes.append(
+                    self.run_quietly("convert", "--way", "locked", "--go", "--lock-wait", "100ms", *NOW)
+                )
             )
             for _ in range(2)
         ]
@@ -406,6 +408,6 @@ class BuildTest(DatabaseTest):
             "'2026-01-01', '1 day') d"
         )
         self.layout(layout("apiary.many", span="1 day"))
-        error = self.slabrow("convert", "--go", *NOW, code=4).stderr
+        error = self.slabrow("convert", "--way", "locked", "--go", *NOW, code=4).stderr
         self.assertIn("max_locks_per_transaction", error)
         self.assertEqual("r", self.value("SELECT relkind::text FROM pg_class WHERE oid = 'apiary.many'::regclass"))

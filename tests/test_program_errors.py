@@ -146,7 +146,7 @@ class ServerErrorsTest(DatabaseTest):
 
     def test_a_view_in_the_layout_is_refused(self):
         self.layout(READING.replace('"reading"', '"seen"'))
-        self.assertIn("it is a view", self.refused(2, "convert", "--go"))
+        self.assertIn("it is a view", self.refused(2, "convert", "--way", "locked", "--go"))
 
     def test_a_role_that_may_only_read_can_survey_forecast_and_prove(self):
         self.sql(
@@ -158,19 +158,19 @@ class ServerErrorsTest(DatabaseTest):
         for arguments in (["survey", "reading", "--exact"], ["forecast", *NOW], ["prove", "--queries", "q.sql"]):
             with self.subTest(arguments[0]):
                 self.slabrow(*arguments, dsn=reader)
-        error = self.refused(3, "convert", "--go", *NOW, dsn=reader)
+        error = self.refused(3, "convert", "--way", "locked", "--go", *NOW, dsn=reader)
         self.assertIn("permission denied", error)
         self.assertEqual("r", self.value("SELECT relkind::text FROM pg_class WHERE oid = 'reading'::regclass"))
 
     def test_rows_with_a_null_key_are_refused_before_anything_is_done(self):
         self.sql("INSERT INTO reading VALUES (1, NULL), (2, '2026-01-05')")
-        error = self.refused(4, "convert", "--go", *NOW)
+        error = self.refused(4, "convert", "--way", "locked", "--go", *NOW)
         self.assertIn("1 rows of public.reading have NULL in taken_at", error)
         self.assertIn("UPDATE public.reading SET taken_at", error)
         self.sql("ALTER TABLE reading DROP CONSTRAINT reading_pkey")
-        self.assertIn("catch_all", self.refused(4, "convert", "--go", *NOW))
+        self.assertIn("catch_all", self.refused(4, "convert", "--way", "locked", "--go", *NOW))
         self.layout(READING + "catch_all = true\n")
-        self.slabrow("convert", "--go", *NOW)
+        self.slabrow("convert", "--way", "locked", "--go", *NOW)
         self.assertEqual(1, self.value("SELECT count(*) FROM reading_rest WHERE taken_at IS NULL"))
 
     def test_a_layout_that_does_not_fit_the_table_is_refused(self):
@@ -190,12 +190,12 @@ class ServerErrorsTest(DatabaseTest):
                 self.assertIn(hint, self.refused(2, "forecast", *NOW))
 
     def test_what_is_partitioned_already_is_not_converted_again(self):
-        self.slabrow("convert", "--go", *NOW)
-        self.assertIn("is partitioned already", self.refused(4, "convert", "--go", *NOW))
+        self.slabrow("convert", "--way", "locked", "--go", *NOW)
+        self.assertIn("is partitioned already", self.refused(4, "convert", "--way", "locked", "--go", *NOW))
         self.assertIn("nothing to do", self.slabrow("build", *NOW).stdout)
 
     def test_queries_that_are_no_queries_are_named_and_change_nothing(self):
-        self.slabrow("convert", "--go", *NOW)
+        self.slabrow("convert", "--way", "locked", "--go", *NOW)
         (self.folder / "q.sql").write_text(
             "-- name: drop\nDROP TABLE reading;\n-- name: commit\nCOMMIT;\n-- name: broken\nSELECT nonsense FROM reading;\n"
             "-- name: copy\nCOPY reading TO PROGRAM 'true';\n-- name: fine\n-- touches: <= 0\nSELECT 1 FROM reading WHERE false;\n"
@@ -259,7 +259,7 @@ class InterruptionTest(DatabaseTest):
         before = self.value("SELECT sum(hashtext(r::text)) FROM reading r")
         for stop, code in [(signal.SIGINT, 5), (signal.SIGTERM, 5), (signal.SIGKILL, -9)]:
             with self.subTest(stop):
-                process = self.begin("convert", "--go", *NOW)
+                process = self.begin("convert", "--way", "locked", "--go", *NOW)
                 self.wait_for("INSERT INTO%")
                 process.send_signal(stop)
                 _, error = process.communicate(timeout=30)
@@ -275,7 +275,7 @@ class InterruptionTest(DatabaseTest):
                         )
                     ],
                 )
-        self.slabrow("convert", "--go", *NOW)
+        self.slabrow("convert", "--way", "locked", "--go", *NOW)
         self.assertEqual(before, self.value("SELECT sum(hashtext(r::text)) FROM reading r"))
 
     def wait_for(self, query, deadline_s=20):
@@ -307,7 +307,7 @@ class InterruptionTest(DatabaseTest):
                 "FROM generate_series(1, 400000) n"
             )
         self.layout(READING)
-        process = begin("convert", "--go", *NOW, cwd=self.folder, env={"SLABROW_DSN": private.dsn})
+        process = begin("convert", "--way", "locked", "--go", *NOW, cwd=self.folder, env={"SLABROW_DSN": private.dsn})
         with psycopg.connect(private.dsn, autocommit=True) as connection:
             running = (
                 "SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'INSERT INTO%' AND application_name = 'slabrow'"

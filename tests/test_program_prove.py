@@ -126,7 +126,7 @@ class ProveAheadTest(DatabaseTest):
             "-- touches: 1\nSELECT 1 FROM plain WHERE day = '2026-02-03';\nSELECT 1 FROM plain WHERE id = 5;"
         )
         ahead = self.json("prove", "--queries", "queries.sql", "--laid-out", "--now", "2026-04-01")["queries"]
-        self.slabrow("convert", "--table", "public.plain", "--now", "2026-04-01", "--go")
+        self.slabrow("convert", "--way", "locked", "--table", "public.plain", "--now", "2026-04-01", "--go")
         live = self.json("prove", "--queries", "queries.sql")["queries"]
         self.assertEqual([each["planned"] for each in live], [each["predicted"] for each in ahead])
 

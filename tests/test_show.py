@@ -88,7 +88,7 @@ class SurroundingsTest(DatabaseTest):
                 connection.execute(f"ALTER DATABASE {name} SET statement_timeout = '40ms'")
             self.layout('[[layout]]\ntable = "public.bienen"\nby = "range"\nkey = ["t"]\nspan = "1 month"\n')
             with self.subTest(encoding):
-                done = self.slabrow("convert", "--go", "--verbose", "--now", "2026-03-01", dsn=dsn)
+                done = self.slabrow("convert", "--way", "locked", "--go", "--verbose", "--now", "2026-03-01", dsn=dsn)
                 self.assertIn("INSERT INTO public.bienen_incoming", done.stderr)
                 self.assertIn("20,000 rows in 1 partition", done.stdout)
 

@@ -73,14 +73,14 @@ class StepsTest(DatabaseTest):
         copying = (
             "SELECT count(*) > 0 FROM pg_stat_activity WHERE query LIKE 'INSERT INTO%' AND datname = current_database()"
         )
-        process = self.begin("convert", "--go", *NOW)
+        process = self.begin("convert", "--way", "locked", "--go", *NOW)
         self.wait_until(copying)
         process.kill()
         process.communicate()
         states = [(each["kind"], each["state"]) for each in self.json("history")["entries"]]
         self.assertEqual([("convert", "begun")], states)
         self.wait_until(copying.replace("> 0", "= 0"))
-        done = self.json("convert", "--go", *NOW)
+        done = self.json("convert", "--way", "locked", "--go", *NOW)
         self.assertEqual(["done"], [each["state"] for each in done["steps"]])
         states = [(each["kind"], each["state"]) for each in self.json("history")["entries"]]
         self.assertEqual([("convert", "done"), ("convert", "begun")], states)

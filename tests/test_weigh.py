@@ -113,7 +113,7 @@ class WeighTest(DatabaseTest):
     def test_a_partitioned_table_is_weighed_as_it_is(self):
         self.readings(30_000)
         self.layout('[[layout]]\ntable = "public.reading"\nby = "hash"\nkey = ["id"]\nparts = 8\n')
-        self.slabrow("convert", "--go")
+        self.slabrow("convert", "--way", "locked", "--go")
         query = "-- name: look-up\n-- weight: 9\nSELECT * FROM reading WHERE id = 5; -- name: hive\nSELECT filler FROM reading WHERE hive_id = 5;"
         found = self.weigh("reading", query)
         as_it_is = next(each for each in found["candidates"] if each["by"] == "none")
@@ -161,7 +161,7 @@ class WeighTest(DatabaseTest):
             *NOW,
         )
         forecast = self.json("forecast", "--table", "public.event", "--exact")
-        self.slabrow("convert", "--table", "public.event", "--go")
+        self.slabrow("convert", "--way", "locked", "--table", "public.event", "--go")
         held = {
             each["name"].split(".")[-1]: each["rows"] for each in self.json("census", "event", "--exact")["partitions"]
         }

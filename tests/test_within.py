@@ -70,7 +70,7 @@ class WithinTest(DatabaseTest):
             with self.subTest(table):
                 ahead = self.json("forecast", "--table", f"public.{table}", "--exact", *NOW)["partitions"]
                 self.assertEqual(self.value(f"SELECT count(*) FROM {table}"), sum(each["rows"] for each in ahead))
-                self.slabrow("convert", "--table", f"public.{table}", *NOW, "--go")
+                self.slabrow("convert", "--way", "locked", "--table", f"public.{table}", *NOW, "--go")
                 held = self.census(table)
                 self.assertEqual(
                     {each["name"]: each["rows"] for each in ahead}, {each["name"]: held[each["name"]] for each in ahead}
@@ -96,7 +96,7 @@ class WithinTest(DatabaseTest):
                     self.assertAlmostEqual(one["rows"], other["rows"], delta=0.4 * one["rows"] + 60)
 
     def test_upkeep_makes_whole_partitions_and_drops_whole_ones(self):
-        self.slabrow("convert", "--table", "public.reading", *NOW, "--go")
+        self.slabrow("convert", "--way", "locked", "--table", "public.reading", *NOW, "--go")
         self.assertEqual([], self.json("tend", "--table", "public.reading", *NOW)["actions"])
         later = ("--now", "2026-05-20")
         actions = self.json("tend", "--table", "public.reading", *later, code=1)["actions"]
@@ -113,7 +113,7 @@ class WithinTest(DatabaseTest):
         self.assertEqual(100, self.value("SELECT count(*) FROM reading_2026_06"))
 
     def test_a_partition_that_is_divided_in_another_way_is_drift(self):
-        self.slabrow("convert", "--table", "public.inspection", "--go")
+        self.slabrow("convert", "--way", "locked", "--table", "public.inspection", "--go")
         self.layout(
             LAYOUT.replace(
                 'within    = { by = "list", key = ["kind"], groups = { spring = ["s"], autumn = ["a", "w"] }, catch_all = true }',
@@ -137,7 +137,7 @@ class WithinTest(DatabaseTest):
         )
 
     def test_a_dump_of_it_reads_back_to_the_same_tree(self):
-        self.slabrow("convert", "--table", "public.reading", *NOW, "--go")
+        self.slabrow("convert", "--way", "locked", "--table", "public.reading", *NOW, "--go")
         rows = self.sql(
             "SELECT c.relname, pg_get_expr(c.relpartbound, c.oid), i.inhparent::regclass::text, c.relkind = 'p'"
             " FROM pg_partition_tree('reading') p JOIN pg_class c ON c.oid = p.relid JOIN pg_inherits i ON i.inhrelid = c.oid ORDER BY p.level"

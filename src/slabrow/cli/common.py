@@ -30,9 +30,10 @@ def add_common(
     changes: bool = False,
     deadline: bool = False,
     picture: bool = False,
+    lock_wait: str | None = "2s",
 ) -> None:
     """table: the command is about one table, its first argument; changes: has --go and --script; deadline: has
-    --lock-deadline too; picture: has --picture.
+    --lock-deadline too; picture: has --picture; lock_wait: what --lock-wait is unless given, None where that depends.
     """
     if table:
         parser.add_argument("table_named", nargs="?", metavar="TABLE", help="the table, as schema.table")
@@ -71,8 +72,9 @@ def add_common(
         doing.add_argument(
             "--lock-wait",
             metavar="TIME",
-            default="2s",
-            help="the longest wait for a lock, such as 500ms or 5s; tried again a few times (default 2s)",
+            default=lock_wait,
+            help="the longest wait for a lock, such as 500ms or 5s; tried again a few times "
+            f"(default {lock_wait or '100ms; 2s for --way locked'})",
         )
         if deadline:
             doing.add_argument(
@@ -121,7 +123,7 @@ def context(options: argparse.Namespace) -> Context:
         raise UsageError("--go and --script exclude each other", fix="--go does it, --script only writes it")
     if getattr(options, "pretend", False) and options.now is None:
         raise UsageError("--pretend goes with --now", fix="say which time is pretended: --now 2026-06-15 --pretend")
-    if getattr(options, "script", None) is not None:
+    if getattr(options, "script", None) is not None and not getattr(options, "script_is_folder", False):
         from slabrow.files.writing import check_writable
 
         check_writable(options.script, "--script")
@@ -130,7 +132,7 @@ def context(options: argparse.Namespace) -> Context:
         layout_file=Path(options.layout),
         table=table or named,
         now=_now(options.now),
-        lock_wait_ms=parse_wait(getattr(options, "lock_wait", "2s")),
+        lock_wait_ms=parse_wait(getattr(options, "lock_wait", None) or "2s"),
         is_machine_clock=options.now is None,
         pretends=getattr(options, "pretend", False),
         warn=ignore_message if options.quiet else remark,

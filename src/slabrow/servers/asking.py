@@ -15,9 +15,11 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.sql.schema import Schema
     from slabrow.core.statistics.estimates import ColumnStatistics
     from slabrow.core.statistics.facts import TableFacts
+    from slabrow.core.table.belongings import Belongings
     from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.counted import BucketCounts, CatchAllCount, Extent, LeafCount
     from slabrow.core.table.export_column import ExportColumn
+    from slabrow.core.table.layout import Layout
     from slabrow.core.table.relation import ColumnFact, ForeignKeyFact, IndexFact, LeafFact, LeavesTotal, Relation
     from slabrow.core.table.shape import Shape
     from slabrow.core.table.tree import Partition, Tree
@@ -103,6 +105,15 @@ class Catalogue(Protocol):
 
         Call it within `reading`, so that all its queries see one state.
         """
+
+    def belongings(self, found: Relation) -> Belongings:
+        """What is bound to a table beside its columns, keys and indexes. Call it within `reading`."""
+
+    def recorded_by(self, table: Name) -> str | None:
+        """The ledger's schema of the conversion that records the changes of a table; None where none does."""
+
+    def bodies_naming(self, table: Name) -> tuple[tuple[str, str], ...]:
+        """(function, its body as text) of each function in the database whose body names the table."""
 
     def table_facts(self, name: Name) -> TableFacts:
         """Raises ServerError when there is no such table, it holds no rows of its own, or was never analysed."""
@@ -275,6 +286,12 @@ class Planner(Protocol):
         """The workload of this database since the statistics were last reset.
 
         Raises ServerError when the extension is not there, or its view may not be read.
+        """
+
+    def tried(self, shape: Shape, layout: Layout, statements: Sequence[str]) -> list[str | None]:
+        """The server's words for each statement that it would refuse if the table were laid out in this way.
+
+        Empty for one that it accepts, None where it cannot be tried. Statements are planned and never run.
         """
 
     def calibrated(self, progress: Callable[[float, str], None]) -> Costs:

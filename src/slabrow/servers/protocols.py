@@ -8,7 +8,7 @@ statements is pure and needs no session: a family's `Writer` does that.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime
@@ -27,6 +27,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.upkeep.actions import Action, Adopt
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
     from slabrow.core.upkeep.ledger_entries import LedgerEntry, WrittenEntry
+    from slabrow.core.upkeep.live_plan import LivePlan, Reshaping
     from slabrow.core.upkeep.number_growth import Seen
     from slabrow.core.upkeep.planned_partitions import Planned
     from slabrow.core.upkeep.statements import Load, Part, Transaction
@@ -64,6 +65,9 @@ class Execution(Protocol):
     def at_once(self, transaction: Transaction, lock_waits: int) -> None:
         """Runs a whole transaction in one message to the server."""
 
+    def under_lock(self, transaction: Transaction, lock_wait_ms: int, lock_waits: int) -> float:
+        """Runs a transaction behind its strong lock. Returns for how many milliseconds the lock was held."""
+
     def block(self) -> AbstractContextManager[Any]:
         """A transaction; within one, a savepoint."""
 
@@ -99,6 +103,12 @@ class Execution(Protocol):
 
     def prepare_maintenance(self) -> None:
         """Sets the session up for changes: it sees all rows and has no timeouts."""
+
+    def join_work(self, table: Name) -> None:
+        """Says of this session that it works for a run on that table, which another session has claimed."""
+
+    def end_orphans(self, table: Name) -> None:
+        """Ends the sessions that still work for a run that was killed. Called by the run that has the claim now."""
 
     def claim_key(self, table: Name) -> int:
         """One number for a table, however its name is written."""
@@ -162,6 +172,107 @@ class LedgerStore(Protocol):
         """The latest time that a machine's clock showed in any entry."""
 
 
+class ReshapingStore(Protocol):
+    """The records of long work on tables, in the ledger's schema. The steps of the work write most of them."""
+
+    def beginning(self, plan: LivePlan, *, way: str, details: Mapping[str, Any]) -> tuple[Step, ...]:
+        """For a script: the steps that make the records' tables, and a record with the plan's number."""
+
+    def over(self, job: int, *, once_swapped: bool) -> str:
+        """For a script: the query whether the work has ended, or, with `once_swapped`, has swapped."""
+
+    def find(self, table: Name, *, ended: bool = False) -> Reshaping | None:
+        """The record of a table's work that has not ended; with `ended` the latest that has."""
+
+    def open_jobs(self) -> tuple[Reshaping, ...]:
+        """All records of work that has not ended."""
+
+    def begin(
+        self, table: Name, *, kind: str, way: str, layout: str, old_name: Name, details: Mapping[str, Any]
+    ) -> int:
+        """Makes the record. Returns its number. Raises Refusal when another session has made one at the same time."""
+
+    def set_details(self, job: int, details: Mapping[str, Any]) -> None:
+        """Writes down a plan that was made anew."""
+
+    def next_number(self) -> int:
+        """The number that a record would get: what a preview shows."""
+
+    def note_lock(self, job: int, held_ms: float) -> None:
+        """Keeps the longest time for which a strong lock was held."""
+
+    def progress(self, job: int) -> tuple[int, int, int]:
+        """(pieces done, pieces, rows copied)."""
+
+    def rows_total(self, tables: Sequence[Name]) -> int:
+        """The planner's estimate of the rows in these tables."""
+
+    def changes_waiting(self, job: int, log: str) -> int:
+        """How many changes a log holds; none where it is gone. log: `log` or `back`."""
+
+    def pressure(self) -> tuple[int, int]:
+        """(bytes that the slowest replica is behind, bytes of WAL that a replication slot keeps); 0 where not known."""
+
+    def rights_missing(self, table: Name, others: Sequence[Name], owned: Sequence[Name]) -> tuple[str, ...]:
+        """What the acting role lacks for changing a table in use, each as what to ask for.
+
+        others: tables that foreign keys refer to; owned: other relations that are replaced or changed
+        """
+
+    def total_of(self, job: int) -> int:
+        """The planner's estimate of the rows when the copy began; 0 where not known."""
+
+    def begin_again(self, record: Reshaping) -> None:
+        """Removes what a run has made that was killed before anything followed the table."""
+
+
+class LiveSteps(Protocol):
+    """The steps of a conversion while the table is in use."""
+
+    def forward(self) -> tuple[Step, ...]:
+        """Up to the moment before the swap."""
+
+    def swap(self) -> tuple[Step, ...]:
+        """The swap of names, and what is checked after it."""
+
+    def after_swap(self) -> tuple[Step, ...]:
+        """What is checked after the swap."""
+
+    def in_step(self) -> tuple[Step, ...]:
+        """The old table gets what was written since the swap."""
+
+    def undo(self) -> tuple[Step, ...]:
+        """Back to the old table, with everything that was written since."""
+
+    def after_undo(self) -> tuple[Step, ...]:
+        """What is left to do when the old table is back."""
+
+    def let_go(self) -> tuple[Step, ...]:
+        """The old table is dropped."""
+
+    def give_up(self) -> tuple[Step, ...]:
+        """Everything is taken away again, before the swap."""
+
+    def floor(self, *, back: bool) -> Transaction:
+        """Run now and then while changes are brought over. back: of the way back."""
+
+
+class AsIsSteps(Protocol):
+    """The steps by which a table becomes the first partition of the new one, without a copy."""
+
+    def forward(self) -> tuple[Step, ...]:
+        """Up to the moment before the lock."""
+
+    def swap(self) -> tuple[Step, ...]:
+        """The table is taken in, and what is checked after it."""
+
+    def after_swap(self) -> tuple[Step, ...]:
+        """What is left to do after that."""
+
+    def give_up(self) -> tuple[Step, ...]:
+        """Everything is taken away again, before the lock."""
+
+
 class ActionWriter(Protocol):
     """Writes the actions of one table in use, with the weakest locks that the server offers for each."""
 
@@ -207,6 +318,17 @@ class Writer(Protocol):
 
     def conversion(self, plan: ConversionPlan) -> tuple[Step, ...]:
         """A plain table becomes the declared one: copied, compared and swapped in one step."""
+
+    def live(self, plan: LivePlan, jobs: int) -> LiveSteps:
+        """A table in use becomes the declared one. jobs: how many sessions work side by side."""
+
+    def phase_script(
+        self, title: str, steps: Sequence[Step], lock_wait_ms: int, now: datetime, is_over: str | None = None
+    ) -> str:
+        """Steps as a script that may be stopped and run again. is_over: a query whether all of it is past."""
+
+    def as_is(self, plan: LivePlan) -> AsIsSteps:
+        """A table becomes the first partition of the declared one."""
 
     def dropping(self, old: Name, lock_wait_ms: int) -> Transaction:
         """Drops the plain table that a conversion has kept."""
@@ -280,6 +402,9 @@ class Session(Protocol):
 
     def ledger(self, schema: str) -> LedgerStore:
         """The ledger in a schema."""
+
+    def reshapings(self, schema: str) -> ReshapingStore:
+        """The records of long work in a schema."""
 
     def fence(self) -> Fence:
         """Which statements may be run in this session."""

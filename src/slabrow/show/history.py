@@ -76,11 +76,11 @@ def _text(history: History, out: "Console") -> None:
                   right=("rows", "took", "lock waits"), folds=("state",))  # fmt: skip
     for written in history.entries:
         entry = written.entry
-        until = (entry.details or {}).get("until")
+        until, step = ((entry.details or {}).get(name) for name in ("until", "step"))
         state = entry.state + _pretended(entry) + (f": {entry.note}" if entry.note else "")
         lines.add_row(
             f"{written.at.astimezone(UTC):%Y-%m-%d %H:%M:%S}",
-            plain(entry.kind + (f" until {until[:10]}" if until else "")),
+            plain(entry.kind + (f" until {until[:10]}" if until else "") + (f": {step}" if step else "")),
             plain(entry.table),
             plain(entry.partition),
             count(entry.rows),

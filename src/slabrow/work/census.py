@@ -12,6 +12,7 @@ from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Value, order, parse_value, spell
 from slabrow.core.values.names import Name
 from slabrow.files.reading import json_document
+from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 
 
@@ -47,6 +48,7 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
         tree = session.catalogue.tree(table, with_values=not exact)
         if exact:
             tree = _with_counts(tree, session.counting.count_leaves(tree))
+        conversion = _conversion(session, tree)
     found = list(findings(tree, is_counted=exact))
     compared = _compare(tree, earlier) if earlier else ()
     found += [
@@ -58,8 +60,20 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
         for each in compared
         if each.before != each.after
     ]
+    found += conversion
     notes = () if exact else ("rows, low and high come from the planner's statistics; --exact counts them",)
     return Census(tree, exact, tuple(found), compared, notes)
+
+
+def _conversion(session: Session, tree: Tree) -> list[Finding]:
+    """What a conversion that has not ended has left on the table."""
+    schema = session.catalogue.recorded_by(tree.table)
+    if schema is None:
+        return []
+    from slabrow.work.reshaping.kept_in_step import finding_of
+
+    record = session.reshapings(schema).find(tree.table)
+    return [finding_of(session, schema, record)] if record is not None else []
 
 
 def _with_counts(tree: Tree, counted: dict[str, LeafCount]) -> Tree:

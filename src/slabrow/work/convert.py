@@ -108,8 +108,8 @@ def _plan(context: Context, session: Session, layout: Layout, old: str | None) -
         blocks, role = session.catalogue.blocks(found), session.catalogue.current_role()
     # Every row of a hash layout has a part, so nothing has to be counted by key before.
     seen = preview(context, session, layout, exact=layout.by is not By.HASH)
-    _refuse_homeless(layout, seen, table)
-    kept_as = _old_name(found.name, old)
+    refuse_homeless(layout, seen, table)
+    kept_as = old_name_of(found.name, old)
     if kept_as in names:
         raise Refusal(
             f"the old table cannot be kept as {kept_as}",
@@ -129,7 +129,7 @@ def _plan(context: Context, session: Session, layout: Layout, old: str | None) -
     ), seen
 
 
-def _old_name(table: Name, old: str | None) -> str:
+def old_name_of(table: Name, old: str | None) -> str:
     """The name of the plain table afterwards, in its own schema."""
     if old is None:
         return fit(table.table, "_before")
@@ -148,7 +148,7 @@ def _refuse_obstacles(table: Shape) -> None:
         )
 
 
-def _refuse_homeless(layout: Layout, seen: LayoutPreview, table: Shape) -> None:
+def refuse_homeless(layout: Layout, seen: LayoutPreview, table: Shape) -> None:
     """Rows that no partition would take: by a NULL in the key, or by a key before the first bound."""
     in_primary_key = any(constraint.kind == "p" for constraint in table.constraints)
     column = layout.key[0]
@@ -175,7 +175,7 @@ def drop_old(context: Context, table: Name, *, go: bool, old_name: str | None = 
     with context.connected() as session, runner.sole(session, [table], context.lock_wait_ms):
         with session.reading():
             current = session.catalogue.relation(table)
-            kept_as = _old_name(current.name, old_name)
+            kept_as = old_name_of(current.name, old_name)
             old = session.catalogue.relation(current.name.sibling(kept_as))
             _refuse_unmarked(session, old, current)
         dropping = session.writer.dropping(old.name, context.lock_wait_ms)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from slabrow.core.upkeep.statements import Check, Load, Statement, Transaction, sql_of
-from slabrow.core.values.errors import LockNotGot, Outdated, Refusal, ServerError
+from slabrow.core.values.errors import LockNotGot, Outdated, Refusal, ServerError, Stopped
 from slabrow.core.values.names import Name
 from slabrow.servers.protocols import Execution, Session
 from slabrow.work.context import Progress, ignore_message, ignore_progress
@@ -18,8 +18,17 @@ LONGEST_PAUSE_S = 8.0
 LOCK_TABLE_SHARE = 0.8  # of the server's lock table, which other sessions need too
 
 
+# Behind a lock on a table in use nobody may wait for long: it is asked for often, and each time for a short while.
+STRONG_DEADLINE_MS = 600_000
+STRONG_FIRST_PAUSE_S, STRONG_LONGEST_PAUSE_S = 0.05, 3.0
+
+
 def ignore_wait() -> None:
     """Waits for locks are not counted."""
+
+
+def ignore_held(_: float) -> None:
+    """How long a lock was held is not wanted."""
 
 
 Rows = list[tuple[Any, ...]]
@@ -34,11 +43,15 @@ def run(
     *,
     deadline_ms: int | None = None,
     waited: Callable[[], None] = ignore_wait,
+    held: Callable[[float], None] = ignore_held,
+    meanwhile: Callable[[], None] = ignore_wait,
 ) -> list[Rows]:
     """Runs transactions in order. Returns the rows of every Check, in order.
 
     deadline_ms  how long a lock is tried for; None: six times
     waited       hears of each try that got no lock
+    held         hears for how many milliseconds a strong lock was held
+    meanwhile    called now and then while a strong lock is waited for
 
     Raises Refusal when a check finds a difference or the server's lock table is too small, ServerError when the server
     refuses. What earlier transactions did stays done; the failed one has left nothing.
@@ -47,6 +60,12 @@ def run(
     done = 0.0
     for transaction in transactions:
         _guard_locks(session.execution, transaction)
+        if transaction.strong is not None:
+            progress(done, transaction.purpose)
+            strong = _Strong(session.execution, transaction, lock_wait_ms, deadline_ms or STRONG_DEADLINE_MS)
+            held(strong.run(waited, meanwhile, say))
+            done += sum(statement.share for statement in transaction.statements)
+            continue
         course = _Course(session.execution, transaction, _Patience(deadline_ms, waited), progress, say, done)
         while True:
             try:
@@ -93,6 +112,53 @@ class _Patience:
         if not ends:
             time.sleep(pause_s)
         return not ends
+
+
+@dataclass(frozen=True, slots=True)
+class _Strong:
+    """A transaction behind a lock on a table in use."""
+
+    execution: Execution
+    transaction: Transaction
+    lock_wait_ms: int
+    deadline_ms: int
+
+    def run(self, waited: Callable[[], None], meanwhile: Callable[[], None], say: Callable[[str], None]) -> float:
+        """Returns for how many milliseconds the lock was held. Raises ServerError when it was not got in time."""
+        tries, until = 0, time.monotonic() + self.deadline_ms / 1_000
+        while True:
+            self._look(until, meanwhile)
+            try:
+                with self.execution.errors(self.transaction):
+                    held_ms = self.execution.under_lock(self.transaction, self.lock_wait_ms, tries)
+                for statement in self.transaction.statements:
+                    say(sql_of(statement))
+                say(f"the lock was held for {held_ms:.1f} ms")
+                return held_ms
+            except LockNotGot as error:
+                waited()
+                tries += 1
+                if time.monotonic() > until:
+                    raise _gave_up(self.execution, error, self.transaction, tries) from error
+                meanwhile()
+                time.sleep(min(STRONG_LONGEST_PAUSE_S, STRONG_FIRST_PAUSE_S * 1.6**tries))
+
+    def _look(self, until: float, meanwhile: Callable[[], None]) -> None:
+        """Until nobody is in the way."""
+        assert self.transaction.strong is not None
+        while True:
+            with self.execution.errors(self.transaction):
+                in_the_way = self.execution.rows(self.transaction.strong.look)
+            if not in_the_way:
+                return
+            if time.monotonic() > until:
+                raise Stopped(
+                    f"could not {self.transaction.purpose}",
+                    found="a transaction holds the table all the time: " + ", ".join(str(who) for (who,) in in_the_way),
+                    fix="nothing is lost and nobody waits: run the same command again when that transaction has ended",
+                )
+            meanwhile()
+            time.sleep(STRONG_FIRST_PAUSE_S)
 
 
 def _goes_at_once(transaction: Transaction) -> bool:

@@ -139,10 +139,6 @@ class Layout:
             by_growth = option == "ahead" and numeric
             if span is not None and self.span is not None and (span.unit is Unit.NUMBER) != numeric and not by_growth:
                 faults.append((option, f"`{option}` is {span} but `span` is {self.span}: give both in the same kind"))
-        if self.open_below and self.keep is not None:
-            faults.append(
-                ("open_below", "a partition that is open below never falls behind `keep`: remove one of them")
-            )
         held: dict[str | int, str] = {}
         for group in self.groups:
             for value in group.values:

@@ -13,6 +13,7 @@ class Column:
     identity          '', 'a' (always) or 'd' (by default)
     identity_options  SQL: how its sequence counts
     options           as SET (…) takes them, such as `n_distinct=-0.5`
+    not_null_name     of its NOT NULL constraint, where the server names them
     """
 
     name: str
@@ -28,6 +29,7 @@ class Column:
     statistics_target: int | None = None
     identity_options: str = ""
     options: str | None = None
+    not_null_name: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,7 +12,7 @@ from slabrow.core.table.tree import Partition, Tree
 class Finding:
     """code   stable, for scripts: `gap`, `overlap`, `catch_all_rows`, `missing_remainder`, `no_statistics`,
               `detach_unfinished`, `unknown_bound`, `counts_differ`, `drift`, `undeclared_partition`, `hold`,
-              `growth`, `publication`, `policy`
+              `growth`, `publication`, `policy`, `conversion_under_way`, `old_table_kept`, `old_table_behind`
     text      one sentence
     partition the partition it is about, as the server spells it, or None
     """

@@ -55,18 +55,36 @@ Part = Statement | Check | Load
 
 
 @dataclass(frozen=True, slots=True)
+class StrongLock:
+    """How the lock of a transaction on a table in use is taken, so that nobody waits behind it for long.
+
+    look     a query of (who,) for each session that would keep the lock waiting: it is asked for only when there is
+             none
+    gentle   the lock that is taken first: it blocks neither readers nor writers, and sends the server's own cleaning
+             away
+    strong   the lock that is wanted; both None where the statements take their locks by themselves
+    """
+
+    look: str
+    gentle: str | None = None
+    strong: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Transaction:
     """Statements that happen together or not at all.
 
     purpose     one line for people: it heads them in a script and names them in messages
     is_atomic   False for a statement that the server refuses inside a transaction block
     locks       the most locks it holds at once, for the guard of the server's lock table
+    strong      a lock on a table in use, taken before the statements; these then go to the server in one message
     """
 
     purpose: str
     statements: tuple[Part, ...]
     is_atomic: bool = True
     locks: int = 0
+    strong: StrongLock | None = None
 
 
 def sql_of(part: Part) -> str:

@@ -4,6 +4,9 @@ Long work (a conversion, later a split or a move to another server) is a list of
 that does it, a question whose answer tells whether it is done already, and the transaction that undoes it. Whether a
 step is done is read from the database itself, never only from the record of it: so a kill between two steps, or between
 a step and its record, loses nothing, and the same command goes on from there.
+
+Three kinds of step: one transaction; many independent pieces, which several sessions do side by side; and one
+transaction that is run again and again until nothing is left for it.
 """
 
 from dataclasses import dataclass
@@ -22,6 +25,18 @@ class StepState(StrEnum):
     UNDONE = "undone"
 
 
+class Phase(StrEnum):
+    """How far long work is, in the words of the contract (DESIGN §4)."""
+
+    PROPOSED = "proposed"
+    COPYING = "copying"
+    FOLLOWING = "following"
+    SWAPPED = "swapped"
+    DONE = "done"
+    UNDONE = "undone"
+    GIVEN_UP = "given-up"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Step:
     """One step.
@@ -31,12 +46,47 @@ class Step:
     is_done       a query of one row with one truth value: whether nothing is left to do. It must not fail on a table
                   that is not there yet
     undo          takes it back; None for a step that leaves nothing to take back, or cannot be taken back
+    keeps         a statement that stores the rows of the step's last Check, as its one parameter, a JSON text
     """
 
     name: str
     transaction: Transaction
     is_done: str
     undo: Transaction | None = None
+    keeps: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RepeatedStep(Step):
+    """A step whose transaction is run again and again until `is_done`.
+
+    is_wide    whether several sessions may do so at the same time
+    is_paced   whether it gives way to the server's other work
+    whole      run instead, once, when rows of two transactions are in each other's way: all that is left, at once
+    backlog    a query of how much is left: when it never falls, the step ends instead of going on for ever
+    waits_for  a query of (who,) for those it waits for; None for a step that works
+    """
+
+    is_wide: bool = False
+    is_paced: bool = False
+    whole: Transaction | None = None
+    backlog: str | None = None
+    waits_for: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """An independent part of a step. is_done: as of a step."""
+
+    transaction: Transaction
+    is_done: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SpreadStep(Step):
+    """A step of independent pieces, which several sessions may do side by side, and then its transaction."""
+
+    pieces: tuple[Piece, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,6 +102,7 @@ class LongWork:
 class StepReport:
     """The end of a step. duration_ms: None for a step that this run did not do.
 
+    longest_lock_ms   how long its strongest lock was held, at most; None for a step without one
     checked   the rows of each Check in the step, in their order: (what, number before, number after, differs)
     """
 
@@ -59,4 +110,6 @@ class StepReport:
     state: StepState
     duration_ms: float | None = None
     lock_waits: int = 0
+    rows: int | None = None
+    longest_lock_ms: float | None = None
     checked: tuple[tuple[tuple[object, ...], ...], ...] = ()

@@ -63,6 +63,10 @@ class LockNotGot(ServerError):
     """Another session holds a lock for longer than the limit. found: the server's words."""
 
 
+class Doubled(ServerError):
+    """A unique key would hold the same value twice. found: the server's words."""
+
+
 class Refusal(SlabrowError):
     """A guard refuses: Slabrow could do it and will not. Nothing has been done."""
 

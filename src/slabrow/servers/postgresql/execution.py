@@ -3,22 +3,29 @@ here: `work/runner.py` does.
 """
 
 import re
+import time
 from collections.abc import Iterator, Sequence
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import dataclass
 from typing import Any
 
 import psycopg
 from psycopg import errors as sqlstate
 
-from slabrow.core.upkeep.statements import Load, Transaction, sql_of
-from slabrow.core.values.errors import LockNotGot
+from slabrow.core.upkeep.statements import Check, Load, Transaction, sql_of
+from slabrow.core.values.errors import Doubled, LockNotGot, Outdated, Refusal, ServerError
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.connection import Connection, explained, translated
 from slabrow.servers.postgresql.quoting import identifier
+from slabrow.servers.postgresql.write.script import BEGIN_ANEW, DIFFERS, checked
 from slabrow.servers.postgresql.write.sweeping import ROWS_SETTING
 
-_LOCK_ERRORS = (sqlstate.LockNotAvailable, sqlstate.DeadlockDetected)
+_LOCK_ERRORS = (sqlstate.LockNotAvailable, sqlstate.DeadlockDetected, sqlstate.SerializationFailure)
+_GENTLE_WAIT = "5s"  # for a lock that blocks nobody: the server's own cleaning gives way after a second
+_ORPHANS_S = 20.0
+_MOST_WITHIN_MS = 100  # for what is locked within a strong lock
+
+_CHECKS: dict[str | None, type[Refusal]] = {BEGIN_ANEW: Outdated, DIFFERS: Refusal}
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +41,14 @@ class PostgresExecution:
             yield
         except _LOCK_ERRORS as error:
             raise LockNotGot(f"could not {transaction.purpose}", found=error.diag.message_primary) from error
+        except sqlstate.UniqueViolation as error:
+            words = f"{error.diag.message_primary} ({error.diag.message_detail})"
+            raise Doubled(f"could not {transaction.purpose}", found=words) from error
         except psycopg.Error as error:
+            if error.sqlstate in _CHECKS:
+                raise _CHECKS[error.sqlstate](
+                    error.diag.message_primary or "", found=error.diag.message_detail, fix=error.diag.message_hint
+                ) from error
             raise translated(error, transaction.purpose, _refused_among(transaction, error)) from error
 
     def at_once(self, transaction: Transaction, lock_waits: int) -> None:
@@ -46,6 +60,32 @@ class PostgresExecution:
         except BaseException:
             if not self.connection.closed:
                 self.connection.execute("ROLLBACK")
+            raise
+
+    def under_lock(self, transaction: Transaction, lock_wait_ms: int, lock_waits: int) -> float:
+        """As `Execution.under_lock`: three messages, so that no way to the server is gone within the lock."""
+        strong = transaction.strong
+        assert strong is not None
+        first = ["BEGIN ISOLATION LEVEL READ COMMITTED", f"SET LOCAL slabrow.lock_waits = {lock_waits:d}"]
+        first += [f"SET LOCAL lock_timeout = '{_GENTLE_WAIT}'", strong.gentle] if strong.gentle else []
+        # The lock of a partitioned table is one for each leaf: together they may not take longer than one.
+        second = [f"SET LOCAL {name} = {lock_wait_ms:d}" for name in ("lock_timeout", "statement_timeout")]
+        second += [strong.strong] if strong.strong else []
+        body = [checked(part) if isinstance(part, Check) else sql_of(part) for part in transaction.statements]
+        try:
+            for statements in (first, second):
+                self.connection.execute(";\n".join(statements).encode())
+            began = time.monotonic()
+            within = (
+                f"SET LOCAL statement_timeout = 0;\nSET LOCAL lock_timeout = {min(lock_wait_ms, _MOST_WITHIN_MS):d}"
+            )
+            self.connection.execute(";\n".join((within, *body, "COMMIT")).encode())
+            return (time.monotonic() - began) * 1_000
+        except BaseException as error:
+            if not self.connection.closed:
+                self.connection.execute("ROLLBACK")
+            if isinstance(error, sqlstate.QueryCanceled):
+                raise LockNotGot(f"could not {transaction.purpose}", found=error.diag.message_primary) from error
             raise
 
     def block(self) -> AbstractContextManager[Any]:
@@ -133,6 +173,36 @@ class PostgresExecution:
                    WHERE name IN ('row_security', 'statement_timeout', 'idle_in_transaction_session_timeout',
                                   'idle_session_timeout', 'transaction_timeout')"""
             )
+        # The server soon notices when this program is killed, and ends what it was doing for it. Not every system can.
+        with suppress(psycopg.Error):
+            self.connection.execute("SET client_connection_check_interval = '500ms'")
+
+    def join_work(self, table: Name) -> None:
+        """As `Execution.join_work`."""
+        self.connection.execute("SELECT set_config('application_name', %s, false)", [self._at_work(table)])
+
+    def _at_work(self, table: Name) -> str:
+        return f"slabrow at work {self.claim_key(table)}"
+
+    def end_orphans(self, table: Name) -> None:
+        """As `Execution.end_orphans`. A session of the same role may end others of it (PostgreSQL manual, 9.28.2)."""
+        who = "application_name = %s AND datname = current_database() AND pid <> pg_backend_pid()"
+        name = self._at_work(table)
+        with explained("end what is left of a killed run"):
+            until = time.monotonic() + _ORPHANS_S
+            while self.connection.execute(f"SELECT pid FROM pg_stat_activity WHERE {who}".encode(), [name]).fetchall():
+                self.connection.execute(
+                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity "
+                    f"WHERE {who} AND usename = current_user".encode(),
+                    [name],
+                )
+                if time.monotonic() > until:
+                    raise ServerError(
+                        f"sessions of a killed run on {table} do not end",
+                        found=f"their application_name is {name!r}",
+                        fix="end them with pg_terminate_backend, and run it again",
+                    )
+                time.sleep(0.05)
 
     def claim_key(self, table: Name) -> int:
         """One number for a table, however its name is written; for one that is not there yet, from the name."""

@@ -2,7 +2,7 @@
 
 import json
 import socket
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -13,9 +13,10 @@ from slabrow.core.upkeep.number_growth import Seen
 from slabrow.core.values.errors import ServerError
 from slabrow.servers.postgresql.connection import Connection, explained
 from slabrow.servers.postgresql.quoting import identifier, literal
+from slabrow.servers.postgresql.reshaping_tables import TABLES as RESHAPING_TABLES
 from slabrow.servers.postgresql.write.sweeping import ROWS_SETTING
 
-_VERSION = 3  # of the table; `prepare` brings an older one up to it
+_VERSION = 4  # of the table; `prepare` brings an older one up to it
 _WITH_GROWTH = 2  # the version that brought the growth of keys
 _MARK = "slabrow ledger, version "
 _OLD_KINDS = {"hold_ended": "unhold"}  # as older entries have it
@@ -55,6 +56,7 @@ _UPGRADES: dict[int, tuple[str, ...]] = {
     ),
     # Every run asks for these first, and must find them as fast after years.
     3: ("CREATE INDEX ON {table} (clock) WHERE is_machine_clock",),
+    4: RESHAPING_TABLES,
 }
 
 
@@ -121,11 +123,8 @@ class Ledger:
                     is None
                 ):
                     self.connection.execute(f"CREATE SCHEMA {identifier(self.schema)}".encode())
-                for version in range(held + 1, _VERSION + 1):
-                    for sql in _UPGRADES[version]:
-                        self.connection.execute(sql.format(table=self.table, growth=self.growth).encode())
-                    mark = literal(f"{_MARK}{version}")
-                    self.connection.execute(f"COMMENT ON TABLE {self.table} IS {mark}".encode())
+                for sql in self._upgrading(held):
+                    self.connection.execute(sql.encode())
             self._found = _VERSION
         except ServerError as error:
             if held:
@@ -134,6 +133,18 @@ class Ledger:
                     problem, found=error.found, fix=f"run it once as the owner of {self.table}"
                 ) from error
             raise ServerError("there is no ledger, and none can be made", found=error.found, fix=_NO_LEDGER) from error
+
+    def _upgrading(self, held: int) -> Iterator[str]:
+        names = {"table": self.table, "growth": self.growth, "schema": identifier(self.schema)}
+        for version in range(held + 1, _VERSION + 1):
+            yield from (sql.format(**names) for sql in _UPGRADES[version])
+            yield f"COMMENT ON TABLE {self.table} IS {literal(f'{_MARK}{version}')}"
+
+    def preparing(self) -> tuple[str, ...]:
+        """The statements of `prepare`, for a script; none where the ledger is up to date."""
+        held = self.version()
+        made = (f"CREATE SCHEMA IF NOT EXISTS {identifier(self.schema)}",) if held == 0 else ()
+        return (*made, *self._upgrading(held))
 
     def insertion(self, entry: LedgerEntry, *, counts_moved: bool = False, before_ms: float = 0.0) -> str:
         """The INSERT for an entry. Without a duration, the time since its transaction began counts, and `before_ms`.

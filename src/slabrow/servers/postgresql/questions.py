@@ -22,9 +22,11 @@ if TYPE_CHECKING:
     from slabrow.core.sql.schema import Schema
     from slabrow.core.statistics.estimates import ColumnStatistics
     from slabrow.core.statistics.facts import TableFacts
+    from slabrow.core.table.belongings import Belongings
     from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.counted import BucketCounts, CatchAllCount, Extent, LeafCount
     from slabrow.core.table.export_column import ExportColumn
+    from slabrow.core.table.layout import Layout
     from slabrow.core.table.relation import ColumnFact, ForeignKeyFact, IndexFact, LeafFact, LeavesTotal, Relation
     from slabrow.core.table.shape import Shape
     from slabrow.core.table.tree import Partition, Tree
@@ -167,6 +169,24 @@ class PostgresCatalogue:
         from slabrow.servers.postgresql.read import shape
 
         return shape.shape(self.connection, name)
+
+    def belongings(self, found: Relation) -> Belongings:
+        """As `Catalogue.belongings`."""
+        from slabrow.servers.postgresql.read import belongings
+
+        return belongings.belongings(self.connection, found)
+
+    def recorded_by(self, table: Name) -> str | None:
+        """As `Catalogue.recorded_by`."""
+        from slabrow.servers.postgresql.read import catalogue
+
+        return catalogue.recorded_by(self.connection, table)
+
+    def bodies_naming(self, table: Name) -> tuple[tuple[str, str], ...]:
+        """As `Catalogue.bodies_naming`."""
+        from slabrow.servers.postgresql.read import catalogue
+
+        return catalogue.bodies_naming(self.connection, table)
 
     def table_facts(self, name: Name) -> TableFacts:
         """As `Catalogue.table_facts`."""
@@ -407,6 +427,12 @@ class PostgresPlanner:
         from slabrow.servers.postgresql.ask import statement_statistics
 
         return statement_statistics.read_statistics(self.connection)
+
+    def tried(self, shape: Shape, layout: Layout, statements: Sequence[str]) -> list[str | None]:
+        """As `Planner.tried`."""
+        from slabrow.servers.postgresql.ask import trying
+
+        return trying.tried(self.connection, shape, layout, statements)
 
     def calibrated(self, progress: Callable[[float, str], None]) -> Costs:
         """As `Planner.calibrated`."""

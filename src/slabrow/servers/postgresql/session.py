@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from slabrow.servers.asking import Fence
     from slabrow.servers.postgresql.execution import PostgresExecution
     from slabrow.servers.postgresql.ledger import Ledger
+    from slabrow.servers.postgresql.reshapings import Reshapings
     from slabrow.servers.postgresql.write.writer import PostgresWriter
     from slabrow.servers.protocols import FamilyTraits
 
@@ -97,6 +98,12 @@ class PostgresSession:
         from slabrow.servers.postgresql.ledger import Ledger
 
         return Ledger(self.connection, schema)
+
+    def reshapings(self, schema: str) -> Reshapings:
+        """As `Session.reshapings`."""
+        from slabrow.servers.postgresql.reshapings import Reshapings
+
+        return Reshapings(self.connection, schema)
 
     def fence(self) -> Fence:
         """As `Session.fence`."""

@@ -22,6 +22,7 @@ from slabrow.work.tending.trees_ahead import TreesAhead
 from slabrow.work.tending.upkeep_result import TableReport, TendResult
 
 if TYPE_CHECKING:
+    from slabrow.core.upkeep.live_plan import Reshaping
     from slabrow.work.tending.table_upkeep import TableUpkeep
 
 
@@ -76,6 +77,13 @@ def tend(
                 ledger = None
         clock = TableClock(context, session, ledger, asked.go)
         upkeep = None
+        schema = asked.ledger_schema
+        changing = session.reshapings(schema).open_jobs() if schema is not None and ledger is not None else ()
+        found = _being_changed(clock, layouts, changing, asked)
+        for name, finding in found.items():
+            if finding.code == "conversion_under_way":
+                # Its partitions are those of another layout, and upkeep by this one would undo the work.
+                reports[name] = TableReport(layout=_layout_of(layouts, name), leftovers=(finding,))
         for layout in layouts:
             if layout.table in reports:
                 continue
@@ -90,7 +98,39 @@ def tend(
                 if session.closed:
                     raise
                 reports[layout.table] = TableReport(layout=layout, error=error)
+        for name, finding in found.items():
+            if finding.code != "conversion_under_way":
+                reports[name] = replace(reports[name], leftovers=(*reports[name].leftovers, finding))
     return TendResult(context.now, tuple(reports[name] for name in names), note)
+
+
+def _layout_of(layouts: Iterable[Layout], table: Name) -> Layout:
+    return next(layout for layout in layouts if layout.table == table)
+
+
+def _being_changed(
+    clock: TableClock, layouts: Sequence[Layout], changing: "Sequence[Reshaping]", asked: TendOptions
+) -> dict[Name, Finding]:
+    """What is to be said of tables whose conversion has not ended; old tables get what was written since the swap."""
+    if not changing or asked.ledger_schema is None:
+        return {}
+    from slabrow.work.reshaping.kept_in_step import finding_of, keep_in_step
+
+    found = {}
+    for record in changing:
+        layout = next((each for each in layouts if each.table == record.table), None)
+        if layout is None:
+            continue
+        if asked.go and record.state == "swapped" and record.way == "live":
+            try:
+                keep_in_step(clock.context, clock.session, layout, asked.ledger_schema, record)
+            except SlabrowError as error:
+                found[record.table] = Finding(
+                    "old_table_behind", f"{record.old_name} is not kept in step: {error.line}"
+                )
+                continue
+        found[record.table] = finding_of(clock.session, asked.ledger_schema, record)
+    return found
 
 
 def tend_on(

@@ -86,6 +86,28 @@ def _no_such_table(connection: Connection, name: Name) -> UsageError:
     )
 
 
+def recorded_by(connection: Connection, table: Name) -> str | None:
+    """By the function of the trigger that a conversion has put on the table."""
+    row = connection.execute(
+        """SELECT n.nspname FROM pg_trigger t JOIN pg_proc p ON p.oid = t.tgfoid
+           JOIN pg_namespace n ON n.oid = p.pronamespace
+           WHERE t.tgrelid = to_regclass(%s) AND t.tgname IN ('slabrow_log', 'slabrow_back') LIMIT 1""",
+        [str(table)],
+    ).fetchone()
+    return row[0] if row else None
+
+
+def bodies_naming(connection: Connection, table: Name) -> tuple[tuple[str, str], ...]:
+    """Functions and procedures whose text holds the table's name. The server's own are left out."""
+    rows = connection.execute(
+        """SELECT p.oid::regprocedure::text, p.prosrc FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
+           WHERE n.nspname !~ '^(pg_|information_schema)' AND strpos(p.prosrc, %s) > 0 AND p.prokind IN ('f', 'p')
+             AND p.proname !~ '^(log|back)_[0-9]+$' ORDER BY 1""",
+        [table.table],
+    ).fetchall()
+    return tuple((str(name), str(body)) for name, body in rows)
+
+
 def tree(connection: Connection, name: Name, *, with_values: bool = False) -> Tree:
     """A partitioned table and all its partitions, in the order of their bounds.
 

@@ -90,7 +90,9 @@ _COLUMNS = """
                      FROM pg_sequence q JOIN pg_depend o ON o.objid = q.seqrelid AND o.classid = 'pg_class'::regclass
                      WHERE o.refobjid = a.attrelid AND o.refobjsubid = a.attnum AND o.deptype = 'i'
                        AND a.attidentity <> ''), ''),
-           array_to_string(a.attoptions, ', ')
+           array_to_string(a.attoptions, ', '),
+           (SELECT conname FROM pg_constraint n
+            WHERE n.conrelid = a.attrelid AND n.contype = 'n' AND n.conkey = ARRAY[a.attnum])
     FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid
     LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
     WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum"""

@@ -8,18 +8,14 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from slabrow.core.table.bounds import CatchAll, Hashed, Listed, Range
-from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.conversion_plan import ConversionPlan
-from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.statements import Check, Part, Statement, Transaction
 from slabrow.core.upkeep.steps import Step
-from slabrow.core.values.key_values import Value, order
-from slabrow.core.values.method import By
 from slabrow.core.values.names import NAME_LIMIT, Name, fit, parse_name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.quoting import identifier, literal
 from slabrow.servers.postgresql.write import ddl
+from slabrow.servers.postgresql.write.comparison import Comparison
 
 COPIES = 24  # the copy goes in this many slices of blocks, so that progress can be shown
 _INCOMING = "_incoming"
@@ -110,77 +106,13 @@ WHERE attrelid = {literal(str(self.table))}::regclass AND attnum > 0 AND NOT att
             yield Statement(f"{insert}\n{select}{condition}", _COPY_SHARE / slices, f"copying the rows of {self.table}")
 
     def comparison(self) -> str:
-        """A query with a row a partition: leaf, rows in the old table and in the new one, and whether they differ.
-
-        The fingerprint is the sum of a 64-bit hash of each row: it does not depend on the order of the rows, and unlike
-        an exclusive-or it changes when a row is doubled. On the old side the partition is worked out from the key, on
-        the new side it is where the server has put the row.
-        """
-        columns = ", ".join(identifier(column.name) for column in self.plan.shape.columns)
-        row = f"ROW({columns})"
-        print_ = f"hash_record_extended({row}, 0)" if self.plan.record_hash else f"hashtextextended({row}::text, 0)"
-        return f"""SELECT coalesce(o.leaf, n.leaf) AS leaf,
-       coalesce(o.rows, 0) AS old_rows, coalesce(n.rows, 0) AS new_rows,
-       (o.rows, o.print) IS DISTINCT FROM (n.rows, n.print) AS differs
-FROM (SELECT {self._expected_leaf()} AS leaf, count(*) AS rows, sum({print_}::numeric) AS print
-      FROM ONLY {quoting.table(self.table)} GROUP BY 1) o
-FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
-           FROM (SELECT tableoid, count(*) AS rows, sum({print_}::numeric) AS print
-                 FROM {quoting.table(self.incoming)} GROUP BY 1) g
-           JOIN pg_catalog.pg_class c ON c.oid = g.tableoid) n ON n.leaf = o.leaf"""
-
-    def _expected_leaf(self) -> str:
-        """SQL for the leaf's name that a row of the old table belongs to, from its key alone."""
-        outer = self._expected(self.plan.layout, self.plan.planned, self.incoming)
-        within = self.plan.layout.within
-        if within is None:
-            return outer
-        inner = [
-            f"WHEN {literal(partition.name)} THEN "
-            f"{self._expected(within, partition.inner, self.incoming.sibling(partition.name))}"
-            for partition in self.plan.planned
-            if partition.inner
-        ]
-        return f"CASE {outer} {' '.join(inner)} ELSE {outer} END"
-
-    def _expected(self, layout: Layout, planned: tuple[Planned, ...], parent: Name) -> str:
-        """SQL for the name of the partition of `parent`."""
-        rest = next((partition.name for partition in planned if isinstance(partition.bounds, CatchAll)), None)
-        otherwise = "NULL::text" if rest is None else f"{literal(rest)}::text"
-        column = identifier(layout.key[0])
-        if layout.by is By.RANGE:
-            edges, labels = _ranges_as_buckets(planned, rest)
-            thresholds = quoting.array([quoting.value(edge) for edge in edges], self.plan.key_type)
-            names = quoting.array(["NULL" if label is None else literal(label) for label in labels], "text")
-            bucket = f"width_bucket({column}, {thresholds}) + 1"
-            return f"CASE WHEN {column} IS NULL THEN {otherwise} ELSE ({names})[{bucket}] END"
-        tests = [
-            f"WHEN {test} THEN {literal(partition.name)}"
-            for partition in planned
-            if (test := self._test(partition, layout, parent)) is not None
-        ]
-        if not tests:
-            return otherwise
-        return f"CASE {' '.join(tests)} ELSE {otherwise} END"
-
-    @staticmethod
-    def _test(partition: Planned, layout: Layout, parent: Name) -> str | None:
-        column = identifier(layout.key[0])
-        match partition.bounds:
-            case Listed(values=values):
-                among = ", ".join(quoting.value(value) for value in values if value is not None)
-                tests = ([f"{column} IN ({among})"] if among else []) + (
-                    [f"{column} IS NULL"] if None in values else []
-                )
-                return " OR ".join(tests)
-            case Hashed(modulus=modulus, remainder=remainder):
-                # The server's own function, so that both sides rest on different computations of the same rule.
-                return (
-                    f"satisfies_hash_partition({literal(str(parent))}::regclass, {modulus}, "
-                    f"{remainder}, {quoting.columns(layout.key)})"
-                )
-            case _:
-                return None
+        """A query with a row a partition: leaf, rows in the old table and in the new one, and whether they differ."""
+        plan = self.plan
+        columns = tuple(column.name for column in plan.shape.columns)
+        source = f"ONLY {quoting.table(self.table)}"
+        return Comparison(
+            source, self.incoming, plan.layout, plan.planned, columns, plan.key_type, record_hash=plan.record_hash
+        ).query()
 
     def _swap(self, keys: ddl.NewKeys) -> Iterator[Statement]:
         table, old, incoming = (quoting.table(name) for name in (self.table, self.plan.old_name, self.incoming))
@@ -212,16 +144,6 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
 
     def _old(self, name: str) -> str:
         return fit(name, "_before", NAME_LIMIT)
-
-
-def _ranges_as_buckets(planned: tuple[Planned, ...], rest: str | None) -> tuple[list[Value], list[str | None]]:
-    """Sorted thresholds for width_bucket(), and the leaf of each bucket: one bucket more than thresholds."""
-    ranges = [(partition.bounds, partition.name) for partition in planned if isinstance(partition.bounds, Range)]
-    ends = {end[0] for bounds, _ in ranges for end in (bounds.from_, bounds.to) if end is not None}
-    edges = sorted(ends, key=lambda value: order((value,)))
-    starts = {bounds.from_[0]: name for bounds, name in ranges if bounds.from_ is not None}
-    below = next((name for bounds, name in ranges if bounds.from_ is None), rest)
-    return edges, [below, *(starts.get(edge, rest) for edge in edges)]
 
 
 def _like(text: str) -> str:

@@ -54,7 +54,8 @@ def _column(column: Column) -> str:
         counting = f" ({column.identity_options})" if column.identity_options else ""
         parts.append(f"GENERATED {'ALWAYS' if column.identity == 'a' else 'BY DEFAULT'} AS IDENTITY" + counting)
     if column.not_null:
-        parts.append("NOT NULL")
+        named = f"CONSTRAINT {identifier(column.not_null_name)} " if column.not_null_name else ""
+        parts.append(named + "NOT NULL")
     return " ".join(parts)
 
 
@@ -146,13 +147,15 @@ class NewKeys:
     def _name(self, name: str) -> str:
         return fit(name, self.suffix, NAME_LIMIT)
 
-    def _mended(self) -> Shape:
+    @property
+    def mended(self) -> Shape:
+        """The shape with the partition key in every unique key."""
         key = self.layout.full_key
         return extended(self.shape, key, {column: identifier(column) for column in key})
 
     def statements(self, parent: Name, share: float) -> list[Statement]:
         """share: of the whole work, divided evenly."""
-        shape, table = self._mended(), quoting.table(parent)
+        shape, table = self.mended, quoting.table(parent)
         made = [
             f"ALTER TABLE {table} ADD CONSTRAINT {identifier(self._name(constraint.name))} {constraint.definition}"
             for constraint in shape.constraints
@@ -173,7 +176,8 @@ class NewKeys:
             for index in shape.indexes
             if index.comment is not None
         ]
-        return [Statement(sql, share / len(made), f"building keys and indexes of {self.shape.name}") for sql in made]
+        each = share / max(1, len(made))
+        return [Statement(sql, each, f"building keys and indexes of {self.shape.name}") for sql in made]
 
     def renames(self, parent: Name) -> Iterator[Statement]:
         """From the passing names to the final ones."""

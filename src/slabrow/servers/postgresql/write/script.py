@@ -68,12 +68,18 @@ def _escaped(quoted: str) -> str:
     return "E'" + _BREAKS.sub(lambda found: "\\u" + f"{ord(found.group()):04x}", inside) + "'"
 
 
+BEGIN_ANEW = "SB001"  # the SQLSTATE of what no longer fits and is to be begun anew
+DIFFERS = "SB002"  # of a check that found a difference
+
+
 def checked(check: Check) -> str:
     """A check as a statement that raises when a row of its query differs."""
     query = quotes_on_one_line(check.query)
-    text = one_line(check.text).replace("'", "''").replace("%", "%%")
+    text, fix = (one_line(words).replace("'", "''").replace("%", "%%") for words in (check.text, check.fix))
     tag = "$slabrow$"
-    while tag in query or tag in text:
+    while tag in query or tag in text or tag in fix:
         tag = tag[:-1] + "_$"
+    code = BEGIN_ANEW if check.renews else DIFFERS
     differs = f"EXISTS (SELECT FROM (\n{query}\n) c WHERE c.differs)"
-    return f"DO {tag}\nBEGIN\n  IF {differs} THEN\n    RAISE EXCEPTION '{text}';\n  END IF;\nEND\n{tag}"
+    raised = f"RAISE EXCEPTION '{text}' USING ERRCODE = '{code}', HINT = '{fix.replace('%%', '%')}'"
+    return f"DO {tag}\nBEGIN\n  IF {differs} THEN\n    {raised};\n  END IF;\nEND\n{tag}"

@@ -10,6 +10,7 @@ from slabrow.core.table.shape import Shape
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.actions import Adopt
 from slabrow.core.upkeep.conversion_plan import ConversionPlan
+from slabrow.core.upkeep.live_plan import LivePlan
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.statements import Part, Statement, Transaction
 from slabrow.core.upkeep.steps import Step
@@ -18,6 +19,7 @@ from slabrow.core.values.key_values import Kind
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.write import ddl
+from slabrow.servers.protocols import AsIsSteps, LiveSteps
 
 
 class PostgresWriter:
@@ -68,6 +70,26 @@ class PostgresWriter:
         from slabrow.servers.postgresql.write.conversion import Conversion
 
         return Conversion(plan).steps()
+
+    def live(self, plan: LivePlan, jobs: int) -> LiveSteps:
+        """As `Writer.live`."""
+        from slabrow.servers.postgresql.live.work import LiveWork
+
+        return LiveWork(plan, jobs)
+
+    def phase_script(
+        self, title: str, steps: Sequence[Step], lock_wait_ms: int, now: datetime, is_over: str | None = None
+    ) -> str:
+        """As `Writer.phase_script`."""
+        from slabrow.servers.postgresql.live.scripting import phase
+
+        return phase(title, steps, lock_wait_ms, now, is_over)
+
+    def as_is(self, plan: LivePlan) -> AsIsSteps:
+        """As `Writer.as_is`."""
+        from slabrow.servers.postgresql.live.as_is import AsIsWork
+
+        return AsIsWork(plan)
 
     def dropping(self, old: Name, lock_wait_ms: int) -> Transaction:
         """As `Writer.dropping`."""

@@ -1,0 +1,94 @@
+"""The plan of a live conversion, before it is written as steps, and the record by which any machine goes on with it."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from slabrow.core.table.belongings import Belongings
+from slabrow.core.table.layout import Layout
+from slabrow.core.table.shape import Column, Shape
+from slabrow.core.upkeep.planned_partitions import Planned
+from slabrow.core.values.names import Name
+
+
+class ReshapingState:
+    """The states of a record, as the database holds them."""
+
+    BEGUN = "begun"
+    SWAPPED = "swapped"
+    DONE = "done"
+    UNDONE = "undone"
+    GIVEN_UP = "given up"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reshaping:
+    """The record of one table's long work, as the database holds it.
+
+    job         its number
+    way         `live` or `as-is`
+    layout      as words, so that another layout is noticed
+    old_name    of the table as it was, after the swap
+    marks       what is done, and when
+    compared    the rows of the comparison before the swap
+    """
+
+    job: int
+    table: Name
+    way: str
+    state: str
+    layout: str
+    old_name: Name
+    began: datetime
+    marks: Mapping[str, datetime] = field(default_factory=dict)
+    compared: tuple[tuple[str, int, int], ...] = ()
+    longest_lock_ms: float = 0.0
+    details: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LivePlan:
+    """Everything that the statements of a live conversion depend on.
+
+    job          the number of the record
+    schema       the schema of the ledger, in which the state lies
+    shape        of the table as it is
+    belongings   what else belongs to it
+    planned      the partitions of the new table
+    followed     the columns of the unique key by which a row is found again
+    leaves       the tables that hold the rows now: the table itself, or its leaves
+    key_type     of the leading key column, as SQL
+    record_hash  whether every column has a hash function
+    role         that acts
+    version      the server's major version
+    pieces       into how many blocks a piece of the copy goes at most
+    """
+
+    job: int
+    schema: str
+    shape: Shape
+    belongings: Belongings
+    layout: Layout
+    planned: tuple[Planned, ...]
+    old_name: Name
+    followed: tuple[str, ...]
+    leaves: tuple[Name, ...]
+    is_partitioned: bool
+    key_type: str
+    record_hash: bool
+    role: str
+    version: int
+    lock_wait_ms: int
+    piece_blocks: int = 1024
+
+    @property
+    def logged(self) -> tuple[Column, ...]:
+        """The columns that a change is recorded with: those that find the row, then those of the partition key."""
+        names = (*self.followed, *(name for name in self.layout.full_key if name not in self.followed))
+        return tuple(column for name in names if (column := self.shape.column(name)) is not None)
+
+    @property
+    def copied(self) -> tuple[str, ...]:
+        """The columns that are copied: all but generated ones."""
+        return tuple(column.name for column in self.shape.columns if column.generated is None)

@@ -1,0 +1,255 @@
+"""How a live conversion looks: proposed, under way, and at its end."""
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, Any
+
+from slabrow.core.upkeep.breaks import Break
+from slabrow.core.upkeep.steps import Phase, SpreadStep, StepReport
+from slabrow.core.values.wording import count, milliseconds, size
+from slabrow.show.convert import key_change_data, print_key_changes
+from slabrow.show.forecast import text_partitions
+from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
+from slabrow.show.statements import print_statements, transaction_data
+from slabrow.show.words import plural
+from slabrow.work.reshaping.live_result import LiveResult
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_COST = (
+    "Until then each row written costs the server two to three times its usual work, and the commit as much as ever."
+)
+
+
+def _data(result: LiveResult) -> Json:
+    return {
+        "table": str(result.table),
+        "layout": str(result.layout),
+        "way": result.way,
+        "doing": result.doing,
+        "old_table": str(result.old_name),
+        "phase": str(result.phase),
+        "state": "done" if result.is_done else "proposed",
+        "rows_copied": result.rows_copied,
+        "rows_total": result.rows_total,
+        "changes_waiting": result.changes_waiting,
+        "seconds_left": result.seconds_left,
+        "longest_lock_ms": result.longest_lock_ms,
+        "key_changes": [key_change_data(change) for change in result.key_changes],
+        "partitions": [
+            {"name": each.planned.name, "rows": each.rows, "bytes": each.bytes}
+            for each in (result.seen.sized if result.seen is not None else ())
+        ],
+        "steps": [_step_data(step) for step in result.steps],
+        "compared": [
+            {"partition": each.partition, "rows_before": each.rows_before, "rows_after": each.rows_after, "same": True}
+            for each in result.compared
+        ],
+        "breaks": [_break_data(each) for each in result.breaks],
+        "notes": list(result.notes),
+        "layout_lines": list(result.lines),
+        "transactions": transaction_data(
+            transaction
+            for step in result.work.steps
+            for transaction in (
+                *(piece.transaction for piece in (step.pieces if isinstance(step, SpreadStep) else ())),
+                step.transaction,
+            )
+        ),
+    }
+
+
+def _break_data(each: Break) -> Json:
+    return {
+        "code": each.code,
+        "name": each.name,
+        "sql": each.sql,
+        "text": each.text,
+        "instead": each.instead,
+        "fails": each.fails,
+        "tried": each.tried,
+        "weight": each.weight,
+    }
+
+
+def _text_breaks(breaks: Sequence[Break], out: "Console") -> None:
+    """What fails first, then what goes on and means something else."""
+    if not breaks:
+        return
+    heading(out, "What the new key breaks or changes")
+    for each in sorted(breaks, key=lambda each: (not each.fails, -each.weight)):
+        where = f"{each.name}: " if each.name else ""
+        out.print(bad(f"{where}{each.text}") if each.fails else plain(f"{where}{each.text}"))
+        if each.sql:
+            sql = " ".join(each.sql.split())
+            out.print(plain("    " + (sql if len(sql) <= 110 else sql[:109] + "…")), soft_wrap=True)
+        if each.tried:
+            out.print(plain(f"    tried, and the server said: {each.tried}"))
+        out.print(plain(f"    instead: {each.instead}"))
+    out.print()
+
+
+def _step_data(step: StepReport) -> Json:
+    return {
+        "name": step.name,
+        "state": str(step.state),
+        "rows": step.rows,
+        "duration_ms": step.duration_ms,
+        "lock_waits": step.lock_waits,
+        "longest_lock_ms": step.longest_lock_ms,
+    }
+
+
+def _rows(result: LiveResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
+    return ("step", "state", "duration_ms", "lock_waits", "longest_lock_ms"), [
+        [step.name, str(step.state), step.duration_ms, step.lock_waits, step.longest_lock_ms] for step in result.steps
+    ]
+
+
+_HEADS = {
+    ("convert", False): "To convert while it is in use: {table}, then by {layout}",
+    ("undo", False): "To take back: the conversion of {table}",
+    ("drop", False): "To let go of: {old}, the old table of {table}",
+    ("give up", False): "To give up: the conversion of {table}",
+    ("convert", True): "Converted: {table}, now by {layout}",
+    ("undo", True): "Taken back: {table} is as it was, with everything that was written since",
+    ("drop", True): "Let go: {old} is dropped",
+    ("give up", True): "Given up: {table} is as it was",
+}
+
+
+def _text(result: LiveResult, out: "Console") -> None:
+    if not result.work.steps:
+        _text_status(result, out)
+        return
+    head = "Ready to swap: {table}" if result.is_paused else _HEADS[result.doing, result.is_done]
+    heading(out, head.format(table=result.table, layout=result.layout, old=result.old_name))
+    if result.is_done:
+        _text_done(result, out)
+    else:
+        _text_proposed(result, out)
+
+
+def _text_proposed(result: LiveResult, out: "Console") -> None:
+    if result.seen is not None:
+        found = result.seen.relation
+        out.print(
+            plain(f"{count(found.rows)} rows (the planner's estimate), none of which is copied.")
+            if result.way == "as-is"
+            else plain(
+                f"{count(found.rows)} rows (the planner's estimate). The copy needs about {size(found.bytes)} "
+                "more on the "
+                f"disk, and as much of the server's log. The old table stays as {result.old_name}."
+            )
+        )
+        out.print()
+        print_key_changes(result.key_changes, out)
+        text_partitions(result.seen, out)
+        out.print()
+    elif result.doing == "convert":
+        _text_status(result, out)
+        out.print()
+    _text_breaks(result.breaks, out)
+    for text in result.notes:
+        out.print(plain(text))
+    out.print(
+        plain(
+            "Step by step, while the table is read and written; each is recorded, and a stop at any moment loses "
+            "nothing:"
+        )
+    )
+    for number, step in enumerate(result.work.steps, 1):
+        out.print()
+        out.print(plain(f"{number}. {step.name}" + _extent(step)))
+        some = step.pieces[0].transaction if isinstance(step, SpreadStep) and step.pieces else step.transaction
+        print_statements(some, out)
+    out.print()
+    if result.doing == "convert" and result.way == "live":
+        out.print(plain(_COST))
+    note(out, "Nothing has been done. --go does it" + _more(result))
+
+
+def _more(result: LiveResult) -> str:
+    if result.doing == "convert":
+        return "; --script FOLDER writes it as psql files, one for each phase."
+    return "."
+
+
+def _extent(step: object) -> str:
+    if isinstance(step, SpreadStep) and len(step.pieces) > 1:
+        return f" ({len(step.pieces)} parts; the first of them:)"
+    return ""
+
+
+def _text_done(result: LiveResult, out: "Console") -> None:
+    if result.doing == "convert":
+        print_key_changes(result.key_changes, out)
+        if result.key_changes:
+            out.print()
+        if result.compared:
+            lines = table("partition", "rows before", "rows after", "", right=("rows before", "rows after"))
+            for each in result.compared:
+                lines.add_row(plain(each.partition), count(each.rows_before), count(each.rows_after), good("same rows"))
+            out.print(lines)
+            out.print(
+                plain("Both were compared in one snapshot, by count and fingerprint; changes came over after it too.")
+            )
+            out.print()
+    lines = table("step", "took", "lock waits", "longest lock", right=("took", "lock waits", "longest lock"))
+    for step in result.steps:
+        done = milliseconds(step.duration_ms) if step.duration_ms is not None else "done before"
+        waits = str(step.lock_waits) if step.lock_waits else ""
+        lock = milliseconds(step.longest_lock_ms) if step.longest_lock_ms is not None else ""
+        lines.add_row(plain(step.name), done, waits, lock)
+    out.print(lines)
+    if result.longest_lock_ms:
+        out.print(plain(f"The longest lock that kept writers out was held for {result.longest_lock_ms:.0f} ms."))
+    if result.is_paused:
+        note(
+            out,
+            f"{plural(result.changes_waiting, 'change')} wait. Changes go on being recorded; the same command "
+            "brings them "
+            f"over, and without --pause-before-swap it swaps: slabrow convert {result.table} --go",
+        )
+    elif result.way == "as-is":
+        note(
+            out,
+            f"{result.old_name} holds everything that was there. Say so in the layout file: {'; '.join(result.lines)}",
+        )
+    elif result.doing == "convert":
+        note(
+            out,
+            f"The old table stays as {result.old_name} and is kept in step: what is written is recorded for it. "
+            "Back again, "
+            f"with everything written since: slabrow convert {result.table} --undo --go. When you are sure: "
+            f"slabrow convert {result.table} --drop-old --go",
+        )
+
+
+_PHASES = {
+    Phase.PROPOSED: "nothing has begun",
+    Phase.COPYING: "rows are being copied",
+    Phase.FOLLOWING: "the rows are copied, changes are brought over",
+    Phase.SWAPPED: "swapped; the old table is kept in step",
+    Phase.DONE: "done, the old table is gone",
+    Phase.UNDONE: "taken back",
+    Phase.GIVEN_UP: "given up",
+}
+
+
+def _text_status(result: LiveResult, out: "Console") -> None:
+    heading(out, f"{result.table}, to be by {result.layout}: {_PHASES[result.phase]}")
+    lines = table("", "", right=("",))
+    share = f" ({result.rows_copied / result.rows_total:.0%})" if result.rows_total else ""
+    lines.add_row(plain("rows copied"), f"{count(result.rows_copied)} of about {count(result.rows_total)}{share}")
+    lines.add_row(plain("changes waiting"), count(result.changes_waiting))
+    if result.seconds_left is not None:
+        lines.add_row(plain("time left for the copy"), f"{result.seconds_left:,.0f} s")
+    if result.longest_lock_ms:
+        lines.add_row(plain("longest lock that kept writers out"), milliseconds(result.longest_lock_ms))
+    out.print(lines)
+    if result.steps:
+        out.print(plain("Done so far: " + ", ".join(step.name for step in result.steps) + "."))
+
+
+LIVE_SHOWN: Shown[LiveResult] = Shown("convert", _data, _rows, _text)
