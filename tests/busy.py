@@ -95,8 +95,10 @@ class Writer(threading.Thread):
             self.reread = False
         what = self.random.random()
         at = f"2025-{self.random.randint(1, 12):02d}-{self.random.randint(1, 28):02d} 12:00+00"
-        chosen = self.random.randrange(len(self.ids))
-        number = self.ids[chosen]
+        if len(self.ids) < 3:
+            what = 0.0
+        chosen = self.random.randrange(len(self.ids) or 1)
+        number = self.ids[chosen] if self.ids else 0
         hive = self.random.randint(0, 99)
         if what < 0.4:
             self.both(connection, f"INSERT INTO {{}} ({COLUMNS}) VALUES (%s, %s, %s, 1, 'new')", self.new(), hive, at)

@@ -16,7 +16,8 @@ from slabrow.servers.postgresql.private import server as private
 from tests.support import DatabaseTest, ServerTest, begin, binaries, run
 
 SAID = (
-    "slabrow: convert.sql is written; nothing has been done",
+    "slabrow: by-hand holds 1-copy.sql, 2-follow.sql, 3-swap.sql, 4-undo.sql, 5-let-go.sql, give-up.sql; nothing has "
+    "been done",
     "slabrow: the statements are run as postgres, who could do anything: it is a superuser; a role that has SELECT only is safer (docs/guide/proving.md)",
 )
 SMALL = ("--rows", "20000")
@@ -64,7 +65,7 @@ class DemoTest(ServerTest):
                 "before.json",
                 "weigh.png",
                 "forecast.png",
-                "convert.sql",
+                "by-hand",
                 "server-log.csv",
             },
             {path.name for path in (self.folder / "files").iterdir()},

@@ -44,7 +44,6 @@ class LayoutFileTest(unittest.TestCase):
             ("key twice", GOOD.replace('["taken_at"]', '["a", "a"]'), 4, "stands twice"),
             ("no key column", GOOD.replace('["taken_at"]', "[]"), 4, "names no column"),
             ("kinds of span mixed", GOOD + "keep = 5000\n", 6, "same kind"),
-            ("open below with keep", GOOD + 'keep = "1 year"\nopen_below = true\n', 7, "remove one of them"),
             ("pattern without bound", GOOD + 'partition_name = "{table}_x"\n', 6, "add it"),
             (
                 "value in two groups",

@@ -382,7 +382,8 @@ class GuardsTest(KeepingTest):
         self.sql("COMMENT ON TABLE slabrow.ledger IS 'slabrow ledger, version 7'")
         self.assertIn("newer", self.slabrow("tend", "--go", *LATER, code=3).stderr)  # it may say what has to stay
         self.sql(
-            "COMMENT ON TABLE slabrow.ledger IS 'slabrow ledger, version 1'; DROP TABLE slabrow.growth"
+            "COMMENT ON TABLE slabrow.ledger IS 'slabrow ledger, version 1'; DROP TABLE slabrow.growth, "
+            "slabrow.reshaping, slabrow.reshaping_source, slabrow.reshaping_piece, slabrow.reshaping_mark"
         )  # an older one
         self.slabrow("tend", "--end-hold", "apiary.log_2026_03", "--go", *LATER)
         self.json("tend", "--go", *LATER)

@@ -112,7 +112,7 @@ def _live(options: argparse.Namespace) -> int:
             return _write_scripts(Path(options.script), conversion.scripts())
     with (
         progress(options, asked) as watched,
-        opened(watched, layout, schema, settings, alone=options.go, makes=options.go) as conversion,
+        opened(watched, layout, schema, settings, alone=options.go) as conversion,
     ):
         result = ask(conversion)
     show(LIVE_SHOWN, result, options.format)
@@ -165,9 +165,11 @@ def _has_record(options: argparse.Namespace) -> bool:
         return False
     with asked.connected() as session:
         store = session.reshapings(schema)
-        if store.find(asked.table_name()) is not None:
+        with session.reading():
+            name = session.catalogue.relation(asked.table_name()).name
+        if store.find(name) is not None:
             return True
-        last = store.find(asked.table_name(), ended=True)
+        last = store.find(name, ended=True)
         return last is not None and not session.catalogue.exists(last.old_name)
 
 

@@ -183,7 +183,17 @@ def _take(step: "StoryStep") -> None:
     out = console()
     out.print()
     out.print(Text(f"$ slabrow {shlex.join(step.arguments)}", style="bold yellow"), soft_wrap=True)
-    code = main(list(step.arguments))
+    if step.is_busy:
+        from slabrow.demo.busy_writer import BusyWriter
+
+        with BusyWriter(os.environ["SLABROW_DSN"]) as writer:
+            code = main(list(step.arguments))
+        if writer.failed:
+            raise Stopped("the writer of the demo failed", found=writer.failed, fix="please report this")
+        said = f"Meanwhile a writer made {writer.writes:,} changes. The longest time that one took"
+        out.print(Text(f"{said}: {writer.longest_ms:.0f} ms.", style="bold"))
+    else:
+        code = main(list(step.arguments))
     if code not in step.codes:
         raise Stopped(
             f"the demo ended early: `slabrow {shlex.join(step.arguments)}` gave exit code {code}",

@@ -42,6 +42,14 @@ CREATE TABLE apiary.inspection (
 COMMENT ON TABLE apiary.reading IS 'what the sensors of a hive send';
 """
 
+# What a sensor gateway writes while its table is converted: a reading that is corrected, and taken back.
+WRITES = (
+    "INSERT INTO apiary.reading (reading_id, hive_id, taken_at, weight_kg, humidity_pct, sound_db) "
+    "VALUES (-1, 1, '2026-02-28 12:00+00', 31.5, 60, 41)",
+    "UPDATE apiary.reading SET taken_at = '2026-01-15 12:00+00', weight_kg = 31.6 WHERE reading_id = -1",
+    "DELETE FROM apiary.reading WHERE reading_id = -1",
+)
+
 # After the rows, as a loader would do it.
 KEYS = """
 ALTER TABLE apiary.reading ADD PRIMARY KEY (reading_id);

@@ -8,11 +8,13 @@ class StoryStep:
     """A command, as its arguments, and the exit codes with which it may end.
 
     ending   said after it when it does not end with 0
+    is_busy  whether a writer is at work on the readings meanwhile
     """
 
     arguments: tuple[str, ...]
     codes: tuple[int, ...] = (0,)
     ending: str = ""
+    is_busy: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,8 +26,8 @@ class Stage:
     steps: tuple[StoryStep, ...]
 
 
-def _step(command: str, codes: tuple[int, ...] = (0,), ending: str = "") -> StoryStep:
-    return StoryStep(tuple(command.split()), codes, ending)
+def _step(command: str, codes: tuple[int, ...] = (0,), ending: str = "", *, is_busy: bool = False) -> StoryStep:
+    return StoryStep(tuple(command.split()), codes, ending, is_busy)
 
 
 STAGES = (
@@ -65,11 +67,13 @@ STAGES = (
     ),
     Stage(
         "Convert",
-        "The plain tables become partitioned ones. Rows are counted and fingerprinted, partition by partition, "
-        "before the names are swapped; the old tables stay.",
+        "The plain tables become partitioned ones, while they are read and written: a sensor gateway goes on writing "
+        "readings meanwhile. Rows are counted and fingerprinted, partition by partition, before the names are swapped; "
+        "the old tables stay, and get what is written from then on.",
         (
-            _step("convert apiary.reading --now 2026-03-01 --script convert.sql"),
-            _step("convert apiary.reading --now 2026-03-01 --pretend --go"),
+            _step("convert apiary.reading --now 2026-03-01 --script by-hand"),
+            _step("convert apiary.reading --now 2026-03-01 --pretend --go", is_busy=True),
+            _step("convert apiary.reading --status"),
             _step("convert apiary.coop_event --go"),
             _step("convert apiary.inspection --go"),
         ),

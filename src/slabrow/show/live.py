@@ -22,6 +22,7 @@ _COST = (
 
 
 def _data(result: LiveResult) -> Json:
+    compared = {each.partition for each in result.compared}
     return {
         "table": str(result.table),
         "layout": str(result.layout),
@@ -37,7 +38,12 @@ def _data(result: LiveResult) -> Json:
         "longest_lock_ms": result.longest_lock_ms,
         "key_changes": [key_change_data(change) for change in result.key_changes],
         "partitions": [
-            {"name": each.planned.name, "rows": each.rows, "bytes": each.bytes}
+            {
+                "name": each.planned.name,
+                "rows": each.rows,
+                "bytes": each.bytes,
+                "compared": each.planned.name in compared,
+            }
             for each in (result.seen.sized if result.seen is not None else ())
         ],
         "steps": [_step_data(step) for step in result.steps],

@@ -49,15 +49,15 @@ def parse_speed(text: str) -> Speed:
 
 @dataclass(slots=True)
 class Pace:
-    """rows_a_piece   on average, for a limit in rows a second
+    """rows_a_piece   on average, for a limit in rows a second; set when the pieces are known
     pressure      (bytes that the slowest replica is behind, bytes that a slot keeps)
     say           hears why it waits
     """
 
     speed: Speed
-    rows_a_piece: float
     pressure: Callable[[], tuple[int, int]]
     say: Callable[[str], None]
+    rows_a_piece: float = 0.0
     _looked: float = 0.0
     _kept_at_first: int | None = None
     _is_pressed: Event = field(default_factory=Event)

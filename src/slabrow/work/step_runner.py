@@ -38,7 +38,7 @@ class StepRunner:
     pace       of steps that give way to the server's other work
     between    called between two batches of changes: now and then there is something to do
     held       hears for how long a strong lock was held
-    wait_s     how long a step waits for others, at most
+    wait_s     how long a step waits for others, at most; 0: not at all
     watch      called now and then, to show how far the work is
     """
 
@@ -187,6 +187,8 @@ class StepRunner:
             if self._is_done(step):
                 return
             if step.waits_for is not None:
+                if self.wait_s == 0:
+                    return
                 self._wait_for_others(step, until)
             elif step.backlog is not None and time.monotonic() - looked > _BACKLOG_EVERY_S:
                 left = int(self.session.execution.rows(step.backlog)[0][0])

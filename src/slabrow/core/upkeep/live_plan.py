@@ -11,6 +11,9 @@ from slabrow.core.table.shape import Column, Shape
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.values.names import Name
 
+BOUNDS_CHECK = "slabrow_bounds"  # the check that a table gets which is taken in as it is
+BUILT = "_built"  # how the names of the keys end that are built for it
+
 
 class ReshapingState:
     """The states of a record, as the database holds them."""

@@ -4,9 +4,30 @@ from collections.abc import Iterator, Sequence
 
 from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.table.layout import Layout
+from slabrow.core.table.shape import KeyChange, Shape
+from slabrow.core.upkeep.breaks import Breaking
 from slabrow.core.values.method import By
 from slabrow.core.values.wording import share
 from slabrow.core.weighing.workload_reading import TableWorkload
+
+
+def _broken(facts: TableFacts, workload: TableWorkload, key: list[str]) -> Iterator[str]:
+    """Statements that fail from then on, with how often they run."""
+    changes = tuple(
+        KeyChange(
+            index.name,
+            "primary key" if index.is_primary else "unique index",
+            index.columns,
+            (*index.columns, *(name for name in key if name not in index.columns)),
+        )
+        for index in facts.indexes
+        if index.is_unique and not set(key) <= set(index.columns)
+    )
+    breaking = Breaking(Shape(facts.name, "", ()), tuple(key), changes)
+    for read in workload.shapes:
+        for found in breaking.of_statement(read.shape.name, read.shape.marked):
+            if found.fails:
+                yield f"{read.shape.name} fails, {read.shape.weight:,.0f} runs a day: {found.text}"
 
 
 def obstacles(facts: TableFacts, workload: TableWorkload, layout: Layout, shares: Sequence[float]) -> Iterator[str]:
@@ -21,6 +42,7 @@ def obstacles(facts: TableFacts, workload: TableWorkload, layout: Layout, shares
     for other, columns in facts.referenced_by:
         if not set(key) <= set(columns):
             yield f"the foreign key of {other} refers to ({', '.join(columns)}), which cannot stay unique alone"
+    yield from _broken(facts, workload, key)
     for name in key:
         seen = facts.statistics.get(name)
         if seen is not None and seen.null_share > 0:

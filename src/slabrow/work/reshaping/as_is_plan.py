@@ -8,7 +8,7 @@ from slabrow.core.table.layout import Layout
 from slabrow.core.table.relation import ColumnFact
 from slabrow.core.table.shape import key_changes
 from slabrow.core.table.spans import Grid, Span, Unit, shifted
-from slabrow.core.upkeep.live_plan import LivePlan, Reshaping
+from slabrow.core.upkeep.live_plan import BOUNDS_CHECK, BUILT, LivePlan, Reshaping
 from slabrow.core.upkeep.planned_partitions import Planned, as_key
 from slabrow.core.values.errors import Refusal, UsageError
 from slabrow.core.values.key_values import Value, order, parse_value, spell, spell_local
@@ -110,6 +110,14 @@ def plan_as_is_again(context: Context, session: Session, layout: Layout, schema:
         role = session.catalogue.current_role()
         columns = session.catalogue.columns(found)
         others = planned_of(session.catalogue.tree(new)) if session.catalogue.exists(new) else ()
+    named = [*(each.name for each in shape.constraints), *(each.name for each in shape.indexes)]
+    own = {fit(name, BUILT) for name in named}
+    # What was made for the work is none of the table's own.
+    shape = replace(
+        shape,
+        constraints=tuple(each for each in shape.constraints if each.name != BOUNDS_CHECK),
+        indexes=tuple(each for each in shape.indexes if each.name not in own),
+    )
     column = key_columns(layout, columns, found.spelling)[0]
     bound = parse_value(str(record.details["to"]), column.kind)
     tail: tuple[Value, ...] = (Edge.MINVALUE,) * (int(record.details["width"]) - 1)

@@ -42,6 +42,8 @@ class LiveConversion:
     _shown_at: float = 0.0
     _began: tuple[float, int] | None = None
     _step: str = ""
+    _pace: Pace | None = None
+    _total: int = 0
     _reports: dict[str, StepReport] = field(default_factory=dict)
 
     # What is asked for
@@ -255,6 +257,7 @@ class LiveConversion:
 
     def _begin(self) -> None:
         assert self.planned is not None
+        self.session.ledger(self.schema).prepare()
         plan = self.planned.plan
         job = self.store.begin(
             plan.shape.name,
@@ -278,9 +281,8 @@ class LiveConversion:
     def _do(self, steps: tuple[Step, ...]) -> None:
         assert self.planned is not None and self.record is not None
         job = self.planned.plan.job
-        total = self.store.rows_total(self.planned.plan.leaves)
-        pieces = max(1, self.store.progress(job)[1])
-        pace = Pace(self.options.speed, total / pieces, self.store.pressure, self.context.warn)
+        self._total = self.store.rows_total(self.planned.plan.leaves)
+        self._pace = pace = Pace(self.options.speed, self.store.pressure, self.context.warn)
         steps_runner = StepRunner(
             replace(self.context, progress=self._named),
             self.session,
@@ -311,6 +313,8 @@ class LiveConversion:
             return
         self._shown_at = time.monotonic()
         done, pieces, rows = self.store.progress(self.record.job)
+        if self._pace is not None and pieces:
+            self._pace.rows_a_piece = self._total / pieces
         waiting = self.store.changes_waiting(self.record.job, "log")
         left = self._seconds_left(done, pieces)
         share = 0.35 * done / pieces if pieces and done < pieces else 0.35 if pieces else 0.0
@@ -385,9 +389,8 @@ def opened(
     options: LiveOptions,
     *,
     alone: bool = True,
-    makes: bool = False,
 ) -> Iterator[LiveConversion]:
-    """alone: keep other runs away; makes: make the ledger's schema where it is missing.
+    """alone: keep other runs away.
 
     Raises UsageError without a schema for the ledger: the state has no place.
     """
@@ -397,11 +400,11 @@ def opened(
             fix="name a schema under [ledger] in the layout file, or use --way locked",
         )
     with context.connected() as session:
+        with session.reading():
+            layout = replace(layout, table=session.catalogue.relation(layout.table).name)
         if not alone:
             yield LiveConversion(context, session, layout, schema, session.reshapings(schema), options)
             return
         with runner.sole(session, [layout.table], max(CLAIM_WAIT_MS, context.lock_wait_ms)):
-            if makes:
-                session.ledger(schema).prepare()
             session.execution.end_orphans(layout.table)
             yield LiveConversion(context, session, layout, schema, session.reshapings(schema), options)

@@ -104,6 +104,10 @@ def tend(
     return TendResult(context.now, tuple(reports[name] for name in names), note)
 
 
+def _is(named: Name, table: Name) -> bool:
+    return named.table == table.table and named.schema in (None, table.schema)
+
+
 def _layout_of(layouts: Iterable[Layout], table: Name) -> Layout:
     return next(layout for layout in layouts if layout.table == table)
 
@@ -118,18 +122,17 @@ def _being_changed(
 
     found = {}
     for record in changing:
-        layout = next((each for each in layouts if each.table == record.table), None)
+        layout = next((each for each in layouts if _is(each.table, record.table)), None)
         if layout is None:
             continue
+        name = layout.table
         if asked.go and record.state == "swapped" and record.way == "live":
             try:
                 keep_in_step(clock.context, clock.session, layout, asked.ledger_schema, record)
             except SlabrowError as error:
-                found[record.table] = Finding(
-                    "old_table_behind", f"{record.old_name} is not kept in step: {error.line}"
-                )
+                found[name] = Finding("old_table_behind", f"{record.old_name} is not kept in step: {error.line}")
                 continue
-        found[record.table] = finding_of(clock.session, asked.ledger_schema, record)
+        found[name] = finding_of(clock.session, asked.ledger_schema, record)
     return found
 
 

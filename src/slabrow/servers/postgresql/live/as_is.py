@@ -10,7 +10,8 @@ from dataclasses import dataclass, replace
 
 from slabrow.core.table.bounds import Range
 from slabrow.core.table.shape import Shape, key_changes
-from slabrow.core.upkeep.live_plan import LivePlan, ReshapingState
+from slabrow.core.upkeep.live_plan import BOUNDS_CHECK as BOUNDS
+from slabrow.core.upkeep.live_plan import BUILT, LivePlan, ReshapingState
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.statements import Part, Statement, Transaction
 from slabrow.core.upkeep.steps import SpreadStep, Step
@@ -26,8 +27,6 @@ from slabrow.servers.postgresql.reshapings import is_marked, marked
 from slabrow.servers.postgresql.write import ddl
 
 FIRST = "_first"  # how the names of what belongs to the first partition end
-BUILT = "_built"  # and those of the indexes that are built for it
-BOUNDS = "slabrow_bounds"
 
 
 @dataclass(frozen=True, slots=True)
