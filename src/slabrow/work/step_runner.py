@@ -19,7 +19,7 @@ from slabrow.core.upkeep.steps import LongWork, Piece, RepeatedStep, SpreadStep,
 from slabrow.core.values.errors import Doubled, Outdated, SlabrowError, Stopped
 from slabrow.servers.protocols import LedgerStore, Session
 from slabrow.work import runner
-from slabrow.work.context import Context
+from slabrow.work.context import Context, ignore_message
 from slabrow.work.crew import Crew
 from slabrow.work.pace import Pace
 
@@ -40,6 +40,7 @@ class StepRunner:
     held       hears for how long a strong lock was held
     wait_s     how long a step waits for others, at most; 0: not at all
     watch      called now and then, to show how far the work is
+    begins     hears the name of each step that begins
     """
 
     context: Context
@@ -52,6 +53,7 @@ class StepRunner:
     held: Callable[[float], None] = runner.ignore_held
     wait_s: float = 600.0
     watch: Callable[[], None] = runner.ignore_wait
+    begins: Callable[[str], None] = ignore_message
     _lock_waits: int = 0
     _longest_ms: float | None = None
     _meanwhile: Transaction | None = None
@@ -104,6 +106,7 @@ class StepRunner:
 
     def _recorded(self, work: LongWork, step: Step, state: StepState) -> StepReport:
         began, self._lock_waits, self._longest_ms = time.monotonic(), 0, None
+        self.begins(step.name)
         number = None
         if self.ledger is not None:
             number = self.ledger.begin(self._entry(work, step, state))

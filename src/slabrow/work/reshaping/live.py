@@ -13,7 +13,7 @@ from slabrow.core.values.errors import Refusal, UsageError
 from slabrow.core.values.wording import count
 from slabrow.servers.protocols import AsIsSteps, LiveSteps, ReshapingStore, Session
 from slabrow.work import runner
-from slabrow.work.context import Context
+from slabrow.work.context import Context, ignore_progress
 from slabrow.work.convert import ComparedPartition
 from slabrow.work.pace import Pace
 from slabrow.work.reshaping.as_is_plan import as_is_details, layout_lines, plan_as_is, plan_as_is_again
@@ -24,6 +24,18 @@ from slabrow.work.step_runner import StepRunner, ledger_or_none
 CLAIM_WAIT_MS = 15_000  # a run that was killed may still be at work on the server for a moment
 FLOOR_EVERY_S = 2.0
 _SHOW_EVERY_S = 0.5
+_COPY, _COPY_SHARE = "copy rows", 0.3
+# How far each step is on the bar, as measured with two million rows and two sessions.
+_BEGINS_AT = {
+    _COPY: 0.02,
+    "build keys and indexes": 0.32,
+    "analyse": 0.75,
+    "bring changes over": 0.78,
+    "compare": 0.8,
+    "wait for old transactions": 0.97,
+    "swap names": 0.98,
+    "check foreign keys": 0.99,
+}
 
 
 @dataclass(slots=True)
@@ -284,7 +296,7 @@ class LiveConversion:
         self._total = self.store.rows_total(self.planned.plan.leaves)
         self._pace = pace = Pace(self.options.speed, self.store.pressure, self.context.warn)
         steps_runner = StepRunner(
-            replace(self.context, progress=self._named),
+            replace(self.context, progress=ignore_progress),
             self.session,
             ledger_or_none(self.context, self.session, self.schema),
             jobs=self.options.speed.jobs,
@@ -293,12 +305,14 @@ class LiveConversion:
             held=lambda milliseconds: self.store.note_lock(job, milliseconds),
             wait_s=self.options.wait_for_snapshots_s,
             watch=self._show,
+            begins=self._begins,
         )
         reports = steps_runner.do(LongWork(kind="convert", table=self.record.table, steps=steps))
         self._reports = {report.name: report for report in reports}
 
-    def _named(self, _: float, doing: str) -> None:
-        self._step = doing
+    def _begins(self, step: str) -> None:
+        self._step, self._shown_at = step, 0.0
+        self.context.progress(_BEGINS_AT.get(step, 0.0), step)
 
     def _raise_floor(self) -> None:
         """Now and then."""
@@ -317,8 +331,10 @@ class LiveConversion:
             self._pace.rows_a_piece = self._total / pieces
         waiting = self.store.changes_waiting(self.record.job, "log")
         left = self._seconds_left(done, pieces)
-        share = 0.35 * done / pieces if pieces and done < pieces else 0.35 if pieces else 0.0
-        text = f"{count(rows)} rows copied" + (f", {left:.0f} s left for the copy" if left else "")
+        share, text = _BEGINS_AT.get(self._step, 0.0), self._step
+        if self._step == _COPY and pieces:
+            share += _COPY_SHARE * done / pieces
+            text += f": {count(rows)} rows" + (f", {left:.0f} s left" if left else "")
         self.context.progress(share, f"{text}; {count(waiting)} changes wait")
 
     def _seconds_left(self, done: int, pieces: int) -> float | None:

@@ -1,0 +1,236 @@
+"""What a live conversion costs: time against the bare copy, the longest time that a write takes, and kills without end.
+
+python -m benchmarks.converting speed [ROWS]      default 2,000,000: conversion with a writer : bare INSERT … SELECT
+python -m benchmarks.converting waits [ROWS]      default 500,000: there, back, there again, let go, beside a long reader
+python -m benchmarks.converting kills [KILLS]     default 300: SIGKILL of the program and of the server, in every phase
+"""
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from collections import Counter
+from contextlib import suppress
+from pathlib import Path
+from threading import Event, Thread
+
+import psycopg
+
+from slabrow.servers.postgresql.private.server import PrivatePostgres, find_binaries, start
+from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, TABLE, longest_wait, writers
+
+PROGRAM = Path(sys.executable).with_name("slabrow")
+NOW = ("--now", "2026-03-01", "--pretend", "--go")
+LAYOUT = """[[layout]]
+table = "apiary.reading"
+by = "range"
+key = ["taken_at"]
+span = "1 month"
+from = 2025-01-01
+catch_all = true
+"""
+WRITES_A_SECOND = 600
+
+
+class Bench:
+    """A private server with the two tables, and the program on it."""
+
+    def __init__(self, server: PrivatePostgres, folder: Path) -> None:
+        self.dsn, self.folder = server.dsn, folder
+        (folder / "slabrow.toml").write_text(LAYOUT)
+        self.environment = {**os.environ, "SLABROW_DSN": server.dsn}
+
+    def sql(self, text: str) -> list[tuple]:
+        with psycopg.connect(self.dsn, autocommit=True) as connection:
+            cursor = connection.execute(text)
+            return cursor.fetchall() if cursor.description else []
+
+    def fill(self, rows: int) -> None:
+        self.sql("DROP SCHEMA IF EXISTS apiary, slabrow, bare CASCADE")
+        self.sql(SCHEMA.format(rows=rows))
+        self.sql("VACUUM ANALYZE apiary.reading")
+        self.sql("CHECKPOINT")
+
+    def begin(self, *options: str) -> subprocess.Popen:
+        command = [PROGRAM, "convert", TABLE, *options, "--quiet"]
+        return subprocess.Popen(
+            command, cwd=self.folder, env=self.environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        )
+
+    def convert(self, *options: str) -> float:
+        began = time.perf_counter()
+        process = self.begin(*options)
+        said = process.communicate()
+        if process.returncode:
+            raise SystemExit(f"slabrow convert {options} ended with {process.returncode}: {said}")
+        return time.perf_counter() - began
+
+    def bare(self) -> float:
+        """Seconds of INSERT … SELECT into the same table with its key and indexes, in one session without a writer."""
+        self.sql("DROP SCHEMA IF EXISTS bare CASCADE; CREATE SCHEMA bare")
+        self.sql(
+            f"CREATE TABLE bare.reading (LIKE {TABLE} INCLUDING GENERATED) PARTITION BY RANGE (taken_at);"
+            + "".join(
+                f"CREATE TABLE bare.m{n} PARTITION OF bare.reading FOR VALUES FROM ('2025-{n:02d}-01') TO "
+                f"('{2025 + n // 12}-{n % 12 + 1:02d}-01');"
+                for n in range(1, 13)
+            )
+            + "CREATE TABLE bare.rest PARTITION OF bare.reading DEFAULT;"
+            "ALTER TABLE bare.reading ADD PRIMARY KEY (reading_id, taken_at);"
+            "CREATE INDEX ON bare.reading (hive_id, taken_at); CREATE INDEX ON bare.reading (taken_at)"
+        )
+        self.sql("CHECKPOINT")
+        began = time.perf_counter()
+        self.sql(f"INSERT INTO bare.reading ({COLUMNS}) SELECT {COLUMNS} FROM {TABLE}")
+        took = time.perf_counter() - began
+        self.sql("DROP SCHEMA bare CASCADE")
+        return took
+
+
+def speed(bench: Bench, rows: int) -> None:
+    bench.fill(rows)
+    before = bench.bare()
+    with writers(bench.dsn, rows, a_second=WRITES_A_SECOND) as made:
+        time.sleep(2)
+        alone, written = longest_wait(made), sum(each.made for each in made)
+        began = time.perf_counter()
+        took = bench.convert(*NOW)
+        written = sum(each.made for each in made) - written
+    after = bench.bare()
+    peak = bench.sql("SELECT max(longest_lock_ms) FROM slabrow.reshaping")[0][0]
+    print(
+        f"{rows:,} rows: bare {before:.1f} s and {after:.1f} s, live {took:.1f} s with {written / took:.0f} writes a second"
+    )
+    print(f"ratio {2 * took / (before + after):.2f} of the mean, {took / before:.2f} of the first")
+    print(f"longest write {longest_wait(made):.0f} ms (alone {alone:.0f} ms), longest lock {peak:.0f} ms, "
+          f"differences {bench.sql(DIFFERENCES)[0][0]}")  # fmt: skip
+    for step, seconds in bench.sql(
+        "SELECT details->>'step', round(duration_ms / 1000) FROM slabrow.ledger WHERE duration_ms > 500 ORDER BY entry"
+    ):
+        print(f"  {step:<26} {seconds:>6} s")
+    del began
+
+
+def waits(bench: Bench, rows: int) -> None:
+    """The longest write in each part, beside a reader that stays in a transaction for a minute again and again."""
+    bench.fill(rows)
+    ended = Event()
+
+    def read() -> None:
+        while not ended.is_set():
+            with psycopg.connect(bench.dsn) as reader:
+                reader.execute(f"SELECT count(*) FROM {TABLE} WHERE reading_id = 1")
+                ended.wait(60)
+            ended.wait(2)
+
+    with writers(bench.dsn, rows, a_second=WRITES_A_SECOND) as made:
+        time.sleep(10)
+        print(f"alone: longest write {longest_wait(made):.0f} ms")
+        reader = Thread(target=read, daemon=True)
+        reader.start()
+        for options in (NOW, ("--undo", "--go"), NOW, ("--drop-old", "--go")):
+            for each in made:
+                each.waits.clear()
+            took = bench.convert(*options)
+            time.sleep(1)
+            print(f"convert {' '.join(options)}: {took:.0f} s, longest write {longest_wait(made):.0f} ms")
+        ended.set()
+    print(f"errors {sum(len(each.errors) for each in made)}, differences {bench.sql(DIFFERENCES)[0][0]}")
+
+
+def kills(bench: Bench, wanted: int) -> None:
+    """Each conversion goes there, back, there again, and is let go; what it is doing is killed at random moments."""
+    chance = random.Random(wanted)
+    seen: Counter[str] = Counter()
+    rows, rounds = 200_000, 0
+    while sum(seen.values()) < wanted:
+        rounds += 1
+        bench.fill(rows)
+        with writers(bench.dsn, rows, a_second=300) as made:
+            for options, longest in ((NOW, 3.0), (("--undo", "--go"), 1.6), (NOW, 3.0), (("--drop-old", "--go"), 1.6)):
+                _until_done(bench, options, longest, chance, seen)
+        differences = bench.sql(DIFFERENCES)[0][0]
+        errors = [str(error) for each in made for error in each.errors]
+        print(f"{rounds}: {sum(seen.values())} kills, {differences} differences, errors {errors[:2]}", flush=True)
+        if differences or errors:
+            raise SystemExit(1)
+    for state, number in sorted(seen.items()):
+        print(f"  {state:<36} {number}")
+
+
+def _until_done(bench: Bench, options: tuple[str, ...], longest: float, chance: random.Random, seen: Counter) -> None:
+    while True:
+        process = bench.begin(*options)
+        try:
+            said = process.communicate(timeout=chance.uniform(0.4, longest))
+            if process.returncode == 0:
+                return
+            if process.returncode != 5 and "server" not in said[1] and "connection" not in said[1]:
+                raise SystemExit(f"slabrow convert {options} ended with {process.returncode}: {said}")
+        except subprocess.TimeoutExpired:
+            state = _state(bench)
+            if chance.random() < 0.15:
+                _crash(bench)
+                seen[f"server, {state}"] += 1
+                process.communicate()
+            else:
+                process.send_signal(signal.SIGKILL)
+                process.communicate()
+                seen[f"program, {state}"] += 1
+        _until_up(bench)
+
+
+def _state(bench: Bench) -> str:
+    try:
+        [(state, is_listed, compared, left, marks)] = bench.sql(
+            """SELECT state, is_listed, compared IS NOT NULL,
+                      (SELECT count(*) FROM slabrow.reshaping_piece p WHERE p.job = r.job AND NOT is_done),
+                      ARRAY(SELECT what FROM slabrow.reshaping_mark m WHERE m.job = r.job)
+               FROM slabrow.reshaping r ORDER BY job DESC LIMIT 1"""
+        )
+    except (psycopg.Error, ValueError):
+        return "0 not begun"
+    if state == "swapped":
+        return "7 letting go" if "silenced" in marks else "6 swapped"
+    if state != "begun":
+        return f"8 {state}"
+    if compared:
+        return "5 compared"
+    if "complete" in marks:
+        return "4 following or comparing"
+    return "1 making" if not is_listed else "2 copying" if left else "3 building keys"
+
+
+def _crash(bench: Bench) -> None:
+    """As an immediate shutdown: one of the server's processes dies, and it starts again from its log."""
+    with suppress(psycopg.Error):
+        pid = bench.sql("SELECT pid FROM pg_stat_activity WHERE backend_type = 'client backend' LIMIT 1")[0][0]
+        os.kill(pid, signal.SIGKILL)
+
+
+def _until_up(bench: Bench) -> None:
+    for _ in range(600):
+        with suppress(psycopg.Error):
+            bench.sql("SELECT 1")
+            return
+        time.sleep(0.1)
+
+
+def main() -> None:
+    what = sys.argv[1] if len(sys.argv) > 1 else "speed"
+    number = sys.argv[2] if len(sys.argv) > 2 else ""
+    usual = {"speed": (speed, 2_000_000), "waits": (waits, 500_000), "kills": (kills, 300)}
+    doing, most = usual[what]
+    server = start(find_binaries()[0])
+    try:
+        with tempfile.TemporaryDirectory() as folder:
+            doing(Bench(server, Path(folder)), int(number or most))
+    finally:
+        server.stop()
+
+
+if __name__ == "__main__":
+    main()
