@@ -96,7 +96,6 @@ def speed(bench: Bench, rows: int) -> None:
     with writers(bench.dsn, rows, a_second=WRITES_A_SECOND) as made:
         time.sleep(2)
         alone, written = longest_wait(made), sum(each.made for each in made)
-        began = time.perf_counter()
         took = bench.convert(*NOW)
         written = sum(each.made for each in made) - written
     after = bench.bare()
@@ -107,11 +106,10 @@ def speed(bench: Bench, rows: int) -> None:
     print(f"ratio {2 * took / (before + after):.2f} of the mean, {took / before:.2f} of the first")
     print(f"longest write {longest_wait(made):.0f} ms (alone {alone:.0f} ms), longest lock {peak:.0f} ms, "
           f"differences {bench.sql(DIFFERENCES)[0][0]}")  # fmt: skip
-    for step, seconds in bench.sql(
-        "SELECT details->>'step', round(duration_ms / 1000) FROM slabrow.ledger WHERE duration_ms > 500 ORDER BY entry"
+    for step, took_ms in bench.sql(
+        "SELECT details->>'step', round(duration_ms) FROM slabrow.ledger WHERE duration_ms > 50 ORDER BY entry"
     ):
-        print(f"  {step:<26} {seconds:>6} s")
-    del began
+        print(f"  {step:<26} {took_ms:>6} ms")
 
 
 def waits(bench: Bench, rows: int) -> None:

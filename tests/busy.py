@@ -46,6 +46,7 @@ class Writer(threading.Thread):
         self.next_id = 10_000_000 * (number + 1)
         self.ended = threading.Event()
         self.made, self.waits, self.errors, self.lost_connections = 0, [], [], 0
+        self.undoing, self.reread = [], False
 
     def run(self):
         while not self.ended.is_set():
@@ -61,7 +62,7 @@ class Writer(threading.Thread):
     def write(self, connection):
         while not self.ended.is_set():
             began = time.monotonic()
-            kept = list(self.ids), self.next_id
+            self.undoing = [(setattr, self, "next_id", self.next_id)]
             try:
                 with connection.transaction():
                     if self.isolation:
@@ -71,20 +72,25 @@ class Writer(threading.Thread):
                 self.waits.append(((time.monotonic() - began) * 1_000, began))
             except psycopg.OperationalError as error:
                 # After a restart nobody knows whether the last change was committed: the twin knows.
-                self.ids, self.next_id = kept
+                self.undo()
                 if connection.closed:
                     self.reread = True
                     raise
                 if not isinstance(error, (psycopg.errors.SerializationFailure, psycopg.errors.DeadlockDetected)):
                     self.errors.append(error)
             except psycopg.Error as error:
-                self.ids, self.next_id = kept
+                self.undo()
                 self.errors.append(error)
             if self.pause_s:
                 time.sleep(max(0.0, self.pause_s - (time.monotonic() - began)))
 
+    def undo(self):
+        """What is known of the rows is as before the change that failed."""
+        for what, *values in reversed(self.undoing):
+            what(*values)
+
     def change(self, connection):
-        if getattr(self, "reread", False):
+        if self.reread:
             rows = connection.execute(
                 f"SELECT reading_id FROM {TWIN} WHERE reading_id %% %s = %s AND reading_id < 10000000 "
                 "OR reading_id BETWEEN %s AND %s",
@@ -117,11 +123,16 @@ class Writer(threading.Thread):
         elif what < 0.8:
             new = self.new(keep=False)
             self.both(connection, "UPDATE {} SET reading_id = %s, taken_at = %s WHERE reading_id = %s", new, at, number)
+            self.undoing.append((self.ids.__setitem__, chosen, number))
             self.ids[chosen] = new
         elif what < 0.93:
             self.both(connection, "DELETE FROM {} WHERE reading_id = %s", number)
-            self.ids[chosen] = self.ids[-1]
-            self.ids.pop()
+            last = self.ids.pop()
+            if chosen < len(self.ids):
+                self.ids[chosen] = last
+                self.undoing += [(self.ids.append, last), (self.ids.__setitem__, chosen, number)]
+            else:
+                self.undoing.append((self.ids.append, last))
         elif what < 0.97:
             new = [self.new() for _ in range(3)]
             for table in (TABLE, TWIN):
@@ -141,6 +152,7 @@ class Writer(threading.Thread):
         self.next_id += 1
         if keep:
             self.ids.append(self.next_id)
+            self.undoing.append((self.ids.pop,))
         return self.next_id
 
     @staticmethod

@@ -1,9 +1,10 @@
 """How a live conversion looks: proposed, under way, and at its end."""
 
+from __future__ import annotations
+
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from slabrow.core.upkeep.breaks import Break
 from slabrow.core.upkeep.steps import Phase, SpreadStep, StepReport
 from slabrow.core.values.wording import count, milliseconds, size
 from slabrow.show.convert import key_change_data, print_key_changes
@@ -15,6 +16,8 @@ from slabrow.work.reshaping.live_result import LiveResult
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+    from slabrow.core.upkeep.breaks import Break
 
 _COST = (
     "Until then each row written costs the server two to three times its usual work, and the commit as much as ever."
@@ -78,7 +81,7 @@ def _break_data(each: Break) -> Json:
     }
 
 
-def _text_breaks(breaks: Sequence[Break], out: "Console") -> None:
+def _text_breaks(breaks: Sequence[Break], out: Console) -> None:
     """What fails first, then what goes on and means something else."""
     if not breaks:
         return
@@ -124,7 +127,7 @@ _HEADS = {
 }
 
 
-def _text(result: LiveResult, out: "Console") -> None:
+def _text(result: LiveResult, out: Console) -> None:
     if not result.work.steps:
         _text_status(result, out)
         return
@@ -136,7 +139,7 @@ def _text(result: LiveResult, out: "Console") -> None:
         _text_proposed(result, out)
 
 
-def _text_proposed(result: LiveResult, out: "Console") -> None:
+def _text_proposed(result: LiveResult, out: Console) -> None:
     if result.seen is not None:
         found = result.seen.relation
         out.print(
@@ -187,7 +190,7 @@ def _extent(step: object) -> str:
     return ""
 
 
-def _text_done(result: LiveResult, out: "Console") -> None:
+def _text_done(result: LiveResult, out: Console) -> None:
     if result.doing == "convert":
         print_key_changes(result.key_changes, out)
         if result.key_changes:
@@ -243,7 +246,7 @@ _PHASES = {
 }
 
 
-def _text_status(result: LiveResult, out: "Console") -> None:
+def _text_status(result: LiveResult, out: Console) -> None:
     heading(out, f"{result.table}, to be by {result.layout}: {_PHASES[result.phase]}")
     lines = table("", "", right=("",))
     share = f" ({result.rows_copied / result.rows_total:.0%})" if result.rows_total else ""

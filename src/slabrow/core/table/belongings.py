@@ -57,6 +57,7 @@ class Belongings:
     constraint_comments   (constraint, comment)
     sequence_grants    (sequence, statement that gives the right on the sequence of that name)
     obstacles          what cannot be carried over, each with the remedy
+    digest             of everything about the table that a conversion takes over: another one means that it was changed
     """
 
     triggers: tuple[Definition, ...] = ()
@@ -72,3 +73,4 @@ class Belongings:
     constraint_comments: tuple[tuple[str, str], ...] = ()
     sequence_grants: tuple[tuple[Name, str], ...] = ()
     obstacles: tuple[str, ...] = ()
+    digest: str = ""

@@ -1,12 +1,14 @@
 """`convert --way live`: the table is converted while it is read and written to (N19, N20, N21)."""
 
+from __future__ import annotations
+
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 from slabrow.core.table.layout import Layout
-from slabrow.core.upkeep.breaks import Break
 from slabrow.core.upkeep.live_plan import Reshaping, ReshapingState
 from slabrow.core.upkeep.steps import LongWork, Phase, Step, StepReport, StepState
 from slabrow.core.values.errors import Refusal, UsageError
@@ -20,6 +22,9 @@ from slabrow.work.reshaping.as_is_plan import as_is_details, layout_lines, plan_
 from slabrow.work.reshaping.live_result import LiveOptions, LiveResult, phase_of, steps_done
 from slabrow.work.reshaping.plan import PlannedLive, details_of, plan_again, plan_anew
 from slabrow.work.step_runner import StepRunner, ledger_or_none
+
+if TYPE_CHECKING:
+    from slabrow.core.upkeep.breaks import Break
 
 CLAIM_WAIT_MS = 15_000  # a run that was killed may still be at work on the server for a moment
 FLOOR_EVERY_S = 2.0

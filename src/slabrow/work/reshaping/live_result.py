@@ -1,17 +1,22 @@
 """What is asked of a conversion of a table in use, and where it stands."""
 
+from __future__ import annotations
+
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.shape import KeyChange
-from slabrow.core.upkeep.breaks import Break
 from slabrow.core.upkeep.live_plan import Reshaping, ReshapingState
 from slabrow.core.upkeep.steps import LongWork, Phase, StepReport, StepState
 from slabrow.core.values.names import Name
 from slabrow.work.convert import ComparedPartition
 from slabrow.work.layout_preview import LayoutPreview
 from slabrow.work.pace import SPEEDS, Speed
+
+if TYPE_CHECKING:  # it loads the parser, which only a preview needs
+    from slabrow.core.upkeep.breaks import Break
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -78,8 +78,7 @@ def plan_anew(
             found="the layout asks for the same key in the same spans or parts",
             fix="`slabrow tend` makes what is missing; `slabrow census` shows it as it is",
         )
-    # Every row of a hash layout has a part, so nothing has to be counted by key before.
-    seen = preview(context, session, layout, exact=exact and layout.by is not By.HASH)
+    seen = preview(context, session, layout, exact=exact and _must_count(found, shape, layout))
     refuse_homeless(layout, seen, shape)
     kept_as = old_name_of(found.name, old)
     planned = _unused(seen.planned, names)
@@ -179,6 +178,19 @@ def _unused(planned: tuple[Planned, ...], names: frozenset[str]) -> tuple[Planne
         return replace(each, name=name, inner=tuple(map(named, each.inner)))
 
     return tuple(map(named, planned))
+
+
+def _must_count(found: Relation, shape: Shape, layout: Layout) -> bool:
+    """Whether rows have to be looked at, to find those without a home and where the partitions begin.
+
+    Every row of a hash layout has a part. With a catch-all, a key that is never NULL and a declared beginning, every
+    row of a range layout has one too.
+    """
+    if layout.by is By.HASH:
+        return False
+    column = shape.column(layout.key[0])
+    is_settled = layout.by is By.RANGE and layout.catch_all and layout.from_ is not None
+    return not (is_settled and column is not None and column.not_null and found.rows is not None)
 
 
 def _followed(shape: Shape) -> tuple[str, ...]:

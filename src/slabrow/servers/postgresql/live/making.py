@@ -19,6 +19,7 @@ from slabrow.servers.postgresql.reshapings import is_marked, marked
 from slabrow.servers.postgresql.write import ddl
 from slabrow.servers.postgresql.write.script import BEGIN_ANEW
 
+_ANALYSES_ALONE = 18  # from this version on ANALYZE ONLY leaves the partitions out
 SMALLEST_PIECE = 16  # blocks
 
 
@@ -139,11 +140,20 @@ FROM (SELECT relation, blocks, {blocks} AS a_piece
         )
 
     @property
+    def added_leaves(self) -> str:
+        """The query of leaves that have come since: their rows may never have been recorded."""
+        return (
+            f"SELECT relid FROM pg_partition_tree({literal(str(self.plan.shape.name))}) WHERE isleaf EXCEPT "
+            f"SELECT relation FROM {identifier(self.plan.schema)}.reshaping_source WHERE job = {self.plan.job}"
+        )
+
+    @property
     def is_divided(self) -> str:
         """Whether the pieces are listed, and the table has not been emptied or rewritten since."""
         job, schema = self.plan.job, identifier(self.plan.schema)
+        same = f"NOT EXISTS ({self.added_leaves})" if self.plan.is_partitioned else "true"
         return (
-            f"SELECT is_listed AND NOT {self.following.has_marker} AND NOT EXISTS (SELECT "
+            f"SELECT is_listed AND {same} AND NOT {self.following.has_marker} AND NOT EXISTS (SELECT "
             f"FROM {schema}.reshaping_source WHERE job = {job} AND pg_relation_filenode(relation) IS DISTINCT FROM "
             f"filenode) FROM {schema}.reshaping WHERE job = {job}"
         )
@@ -228,9 +238,12 @@ END
                 for index in mended.indexes
             ]
             made += self._identity_of(leaf)
-            made.append(f"ANALYZE {leaf}")
+            if self.plan.version >= _ANALYSES_ALONE:
+                made.append(f"ANALYZE {leaf}")
             what = f"keys of {name}"
-            statements = (*map(Statement, made), self._mark(what))
+            # Several leaves are built side by side: each by one process.
+            alone = Statement("SET LOCAL max_parallel_maintenance_workers = 0")
+            statements = (alone, *map(Statement, made), self._mark(what))
             pieces.append(
                 Piece(Transaction(f"build the keys and indexes of {name}", statements), self._is_marked(what))
             )
@@ -296,10 +309,12 @@ END
                 yield Statement(f"COMMENT ON STATISTICS {name} IS {literal(each.comment)}")
 
     def analysing(self) -> Transaction:
-        """The statistics of the parent, which the server never makes by itself."""
-        return Transaction(
-            f"analyse {self.incoming}", (Statement(f"ANALYZE {quoting.table(self.incoming)}"), self._mark("analysed"))
-        )
+        """The statistics of the parent, which the server never makes by itself. Before PostgreSQL 18 its leaves are
+        always analysed with it.
+        """
+        only = "ONLY " if self.plan.version >= _ANALYSES_ALONE else ""
+        analyse = Statement(f"ANALYZE {only}{quoting.table(self.incoming)}")
+        return Transaction(f"analyse {self.incoming}", (analyse, self._mark("analysed")))
 
     @property
     def is_analysed(self) -> str:

@@ -15,6 +15,7 @@ from slabrow.servers.postgresql.live.locking import ALL_OUT, WRITERS_OUT, look_o
 from slabrow.servers.postgresql.live.making import Making
 from slabrow.servers.postgresql.live.names import BEFORE, INCOMING, incoming_name
 from slabrow.servers.postgresql.quoting import identifier, literal
+from slabrow.servers.postgresql.read.belongings import digest
 from slabrow.servers.postgresql.reshapings import is_marked, marked
 from slabrow.servers.postgresql.write import ddl
 from slabrow.servers.postgresql.write.comparison import Comparison
@@ -283,6 +284,7 @@ class LiveWork:
         statements: tuple[Part, ...] = (
             *self.same_table(exchange),
             self._same_leaves(),
+            self._recorded(forward),
             Check(
                 f"SELECT 'changes', 0, count(*), count(*) > {MOST_AT_SWAP} AS differs FROM {forward.log}",
                 "more changes came than fit behind a short lock",
@@ -339,9 +341,34 @@ class LiveWork:
             is_done=self._is_marked(what),
         )
 
-    def same_table(self, exchange: Exchange) -> tuple[Check, ...]:
+    def same_table(self, exchange: Exchange) -> tuple[Part, ...]:
         """The table is as it was when its shape and its belongings were read."""
-        return (self._same_columns(), self._same_bound(exchange))
+        expected = literal(self.plan.belongings.digest)
+        number = f"{literal(str(self._table))}::regclass::oid"
+        unchanged = Check(
+            f"SELECT 'definition', 0, 0, digest IS DISTINCT FROM {expected} AS differs FROM ({digest(number)}) d",
+            f"{self._table} was altered while it was converted: an index, a constraint, a default, a right or the like",
+            fix="take that back, or give up with --give-up --go and convert it as it is now",
+        )
+        return (
+            self._same_columns(),
+            self._same_bound(exchange),
+            # Definitions are spelled as they were read: with the schema of each name.
+            Statement("SET LOCAL search_path = pg_catalog"),
+            unchanged,
+            Statement("SET LOCAL search_path TO DEFAULT"),
+        )
+
+    def _recorded(self, following: Following) -> Check:
+        """The trigger is there and at work on every table that holds rows."""
+        names = quoting.array([literal(str(each)) for each in following.source_leaves or (self._table,)], "text")
+        return Check(
+            f"SELECT 'triggers', cardinality({names}), count(t.oid), cardinality({names}) <> count(t.oid) AS differs "
+            f"FROM unnest({names}) name LEFT JOIN pg_trigger t ON t.tgrelid = to_regclass(name) "
+            f"AND t.tgname = {literal(following.trigger)} AND t.tgenabled = 'A' WHERE to_regclass(name) IS NOT NULL",
+            f"changes of {self._table} are no longer recorded: somebody switched the trigger off",
+            fix="give up with --give-up --go, and convert it again",
+        )
 
     def _same_bound(self, exchange: Exchange) -> Check:
         """No view, function or policy has come to be bound to the table since its belongings were read."""
@@ -366,14 +393,17 @@ class LiveWork:
     def _same_leaves(self) -> Check:
         """All tables that held rows when the copy began are there, in the same files."""
         job, schema = self.plan.job, identifier(self.plan.schema)
-        held = "SELECT inhrelid FROM pg_inherits WHERE inhrelid = s.relation" if self.plan.is_partitioned else "SELECT"
+        held, added = "SELECT", "false"
+        if self.plan.is_partitioned:
+            held = "SELECT inhrelid FROM pg_inherits WHERE inhrelid = s.relation"
+            added = f"EXISTS ({self._making.added_leaves})"
         return Check(
             "SELECT 'tables', count(*), count(*) FILTER (WHERE is_there), NOT coalesce(bool_and(is_there), true) "
-            "AS differs "
+            f"OR {added} AS differs "
             f"FROM (SELECT pg_relation_filenode(s.relation) IS NOT DISTINCT FROM s.filenode AND EXISTS ({held}) "
             "AS is_there "
             f"FROM {schema}.reshaping_source s WHERE s.job = {job}) t",
-            f"{self._table} was rewritten, or a partition of it has left it",
+            f"{self._table} was rewritten, or a partition of it has come or left",
             renews=True,
         )
 
@@ -387,6 +417,7 @@ class LiveWork:
         """Back to the old table, with everything that was written since. plan: shape and belongings of the new one."""
         back, exchange = self.back_following, self._exchange_back()
         statements: tuple[Part, ...] = (
+            self._recorded(replace(back, source_leaves=())),
             Check(
                 f"SELECT 'changes', 0, count(*), count(*) > {MOST_AT_SWAP} AS differs FROM {back.log}",
                 "more changes came than fit behind a short lock",

@@ -46,7 +46,36 @@ def _read(connection: Connection, found: Relation) -> Belongings:
         constraint_comments=tuple((name, comment) for name, comment in rows(_CONSTRAINT_COMMENTS)),
         sequence_grants=tuple((Name(schema, name), grant) for schema, name, grant in rows(_SEQUENCE_GRANTS)),
         obstacles=tuple(f"{what} {name}: {_REMEDIES[what]}" for what, name in rows(_OBSTACLES)),
+        digest=connection.execute(digest(str(found.identity)).encode()).fetchall()[0][0],
     )
+
+
+def digest(table: str) -> str:
+    """The query of the digest, to be asked with `search_path = pg_catalog`. table: its number as SQL.
+
+    Slabrow's own triggers and the server's are left out.
+    """
+    return f"""SELECT md5(string_agg(said, E'\\n' ORDER BY said)) AS digest FROM (
+    SELECT pg_get_indexdef(indexrelid) AS said FROM pg_index WHERE indrelid = {table} AND indisvalid
+    UNION ALL SELECT conname || pg_get_constraintdef(oid) FROM pg_constraint
+        WHERE conrelid = {table} AND contype IN ('p', 'u', 'f', 'c', 'x')
+    UNION ALL SELECT conrelid::text || conname || pg_get_constraintdef(oid) FROM pg_constraint
+        WHERE confrelid = {table} AND conparentid = 0
+    UNION ALL SELECT concat_ws(' ', a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity,
+                               a.attgenerated,
+                               a.attstorage, a.attacl, pg_get_expr(d.adbin, d.adrelid))
+        FROM pg_attribute a LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
+        WHERE a.attrelid = {table} AND a.attnum > 0 AND NOT a.attisdropped
+    UNION ALL SELECT concat_ws(' ', pg_get_triggerdef(oid), tgenabled) FROM pg_trigger
+        WHERE tgrelid = {table} AND NOT tgisinternal AND tgname !~ '^slabrow_'
+    UNION ALL SELECT concat_ws(' ', polname, polcmd, polroles, pg_get_expr(polqual, polrelid),
+                               pg_get_expr(polwithcheck, polrelid))
+        FROM pg_policy WHERE polrelid = {table}
+    UNION ALL SELECT pg_get_statisticsobjdef(oid) FROM pg_statistic_ext WHERE stxrelid = {table}
+    UNION ALL SELECT concat_ws(' ', p.pubname, r.prattrs, r.prqual) FROM pg_publication_rel r
+        JOIN pg_publication p ON p.oid = r.prpubid WHERE r.prrelid = {table}
+    UNION ALL SELECT concat_ws(' ', relowner, relacl, reloptions, relrowsecurity, relforcerowsecurity, relreplident)
+        FROM pg_class WHERE oid = {table}) s"""
 
 
 _TABLE = """
