@@ -52,7 +52,8 @@ CREATE TRIGGER off BEFORE DELETE ON apiary.reading FOR EACH STATEMENT EXECUTE FU
 ALTER TABLE apiary.reading DISABLE TRIGGER off;
 CREATE POLICY own ON apiary.reading FOR SELECT TO {role} USING (hive_id < 5); ALTER TABLE apiary.reading ENABLE ROW LEVEL SECURITY;
 ALTER TABLE apiary.reading REPLICA IDENTITY FULL;
-CREATE PUBLICATION {role}_out FOR TABLE apiary.reading (reading_id, hive_id) WHERE (hive_id > 2);
+CREATE PUBLICATION {role}_out FOR TABLE apiary.reading (reading_id, hive_id) WHERE (hive_id > 2)
+    WITH (publish = 'insert');
 CREATE TABLE apiary.alarm (reading_id bigint, taken_at timestamptz,
     CONSTRAINT of_a_reading FOREIGN KEY (reading_id, taken_at) REFERENCES apiary.reading (reading_id, taken_at) ON UPDATE CASCADE);
 INSERT INTO apiary.reading (hive_id, taken_at, "Wéight %", note, more)
@@ -202,7 +203,11 @@ class BelongingsTest(LiveTest):
                 self.assertEqual(answers, again)
             self.sql("INSERT INTO apiary.reading (hive_id, taken_at, \"Wéight %\") VALUES (9, '2025-05-05', 1)")
             self.assertEqual(number + 3, self.value("SELECT max(reading_id) FROM apiary.reading"))
-            self.assertEqual([("INSERT",)], self.sql("TABLE apiary.seen"))
+            leaves = (
+                "SELECT count(*) FROM pg_class JOIN pg_partition_tree('apiary.reading') ON relid = oid WHERE isleaf"
+            )
+            self.assertEqual(18, self.value(leaves + " AND relreplident = 'f' AND reloptions = '{fillfactor=90}'"))
+            self.assertEqual(161, self.value("SELECT count(*) FROM apiary.seen"))  # the copy has set off none
             with self.assertRaises(psycopg.errors.ForeignKeyViolation):
                 self.sql("INSERT INTO apiary.alarm VALUES (-1, '2025-01-01')")
             self.sql("DELETE FROM apiary.hive WHERE hive_id = 9")
@@ -265,7 +270,7 @@ class MidwayTest(LiveTest):
     def test_what_would_be_lost_silently_ends_the_conversion_with_a_word(self):
         self.paused()
         self.sql("ALTER TABLE apiary.reading ADD COLUMN late int")
-        self.assertIn("columns of apiary.reading have changed", self.slabrow("convert", "--go", *NOW, code=4).stderr)
+        self.assertIn("was altered since", self.slabrow("convert", "--go", *NOW, code=4).stderr)
         self.assertEqual("given-up", self.go("--give-up")["phase"])
         self.assertEqual([], self.left_behind())
         self.sql("ALTER TABLE apiary.twin ADD COLUMN late int")
@@ -304,6 +309,50 @@ class MidwayTest(LiveTest):
         self.go()
         self.assert_same()
 
+    def test_changes_come_over_by_index_and_the_comparison_sorts_nothing(self):
+        self.paused()
+        self.sql("UPDATE apiary.reading SET hive_id = 7 WHERE reading_id <= 3000; UPDATE apiary.twin SET hive_id = 7 "
+                 "WHERE reading_id <= 3000")  # fmt: skip
+        by_purpose = {
+            each["purpose"]: each["statements"] for each in self.json("convert", *NOW, code=1)["transactions"]
+        }
+        batch, compare = by_purpose["bring changes over"], by_purpose["compare the new table with the old one"]
+        with psycopg.connect(self.dsn) as other:
+            for statement in (*batch[:5], "SET LOCAL enable_seqscan = off"):
+                other.execute(statement)
+            for statement in batch[5:7]:
+                plan = "\n".join(row[0] for row in other.execute("EXPLAIN " + statement))
+                self.assertNotRegex(plan, r"Hash Join|Merge Join|Seq Scan on reading", plan)
+            [query] = [statement for statement in compare if "hash_record" in statement]
+            other.execute("SET LOCAL enable_seqscan = on; SET LOCAL enable_sort = off")
+            plan = "\n".join(row[0] for row in other.execute("EXPLAIN " + query))
+            self.assertNotRegex(plan, r"Sort|GroupAggregate", plan)
+        self.go()
+        self.assert_same()
+
+    def test_a_horizon_that_another_database_holds_back_makes_no_row_double(self):
+        with psycopg.connect(self.server.dsn) as elsewhere:
+            elsewhere.execute("SELECT pg_current_xact_id()")
+            self.fill(20_000)  # all of them younger than the horizon
+            with writers(self.dsn, 20_000, a_second=300) as made:
+                self.go()
+        self.assert_same(made)
+
+    def test_a_recorder_that_is_switched_off_ends_the_conversion(self):
+        self.paused()
+        self.sql("ALTER TABLE apiary.reading DISABLE TRIGGER ALL; DELETE FROM apiary.reading WHERE reading_id = 5;"
+                 "ALTER TABLE apiary.reading ENABLE TRIGGER USER")  # fmt: skip
+        self.assertIn("no longer recorded", self.slabrow("convert", "--go", *NOW, code=4).stderr)
+        self.go("--give-up")
+        self.paused_again("CREATE INDEX late ON apiary.reading (weight)")
+
+    def paused_again(self, statement):
+        self.go("--pause-before-swap")
+        self.sql(statement)
+        self.assertIn("was altered", self.slabrow("convert", "--go", *NOW, code=4).stderr)
+        self.sql("DROP INDEX apiary.late")
+        self.go()
+
     def test_a_snapshot_from_before_the_copy_is_waited_for(self):
         self.fill(5_000)
         with self.open_transaction("SELECT 1"):
@@ -338,6 +387,8 @@ class MidwayTest(LiveTest):
             with self.subTest(name):
                 self.sql("CREATE SCHEMA IF NOT EXISTS apiary")
                 self.sql(f"CREATE TABLE {name} ({columns})")
+                if "wide" in name:
+                    self.sql("ALTER TABLE apiary.wide REPLICA IDENTITY USING INDEX wide_pkey")
                 self.sql(f"INSERT INTO {name} {filling} FROM generate_series(1, {0 if 'empty' in name else 50}) n")
                 toml = name.replace("\\", "\\\\").replace('"', '\\"')
                 self.layout(MONTHS.replace("apiary.reading", toml))

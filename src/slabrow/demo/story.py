@@ -150,6 +150,6 @@ NEXT_WHEN_PLAIN = (
     "slabrow survey apiary.coop_event",
     "slabrow forecast apiary.reading --now 2026-03-01",
     "slabrow convert apiary.reading --now 2026-03-01",
-    "slabrow convert apiary.inspection --script inspection.sql",
+    "slabrow convert apiary.inspection --script by-hand",
     "slabrow prove --queries workload.sql",
 )

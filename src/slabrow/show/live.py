@@ -10,7 +10,7 @@ from slabrow.core.values.wording import count, milliseconds, size
 from slabrow.show.convert import key_change_data, print_key_changes
 from slabrow.show.forecast import text_partitions
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
-from slabrow.show.statements import print_statements, transaction_data
+from slabrow.show.statements import transaction_data
 from slabrow.show.words import plural
 from slabrow.work.reshaping.live_result import LiveResult
 
@@ -19,9 +19,7 @@ if TYPE_CHECKING:
 
     from slabrow.core.upkeep.breaks import Break
 
-_COST = (
-    "Until then each row written costs the server two to three times its usual work, and the commit as much as ever."
-)
+_COST = "Until the swap each row written costs the server two to three times its usual work; commits cost as before."
 
 
 def _data(result: LiveResult) -> Json:
@@ -153,6 +151,7 @@ def _text_proposed(result: LiveResult, out: Console) -> None:
         )
         out.print()
         print_key_changes(result.key_changes, out)
+        out.print()
         text_partitions(result.seen, out)
         out.print()
     elif result.doing == "convert":
@@ -162,32 +161,68 @@ def _text_proposed(result: LiveResult, out: Console) -> None:
     for text in result.notes:
         out.print(plain(text))
     out.print(
-        plain(
-            "Step by step, while the table is read and written; each is recorded, and a stop at any moment loses "
-            "nothing:"
-        )
+        plain("The steps, while the table is read and written. Each is recorded; a stop at any moment loses nothing:")
     )
+    lines = table("", "step", "what happens", "lock on the table", right=("",), folds=("what happens",))
     for number, step in enumerate(result.work.steps, 1):
-        out.print()
-        out.print(plain(f"{number}. {step.name}" + _extent(step)))
-        some = step.pieces[0].transaction if isinstance(step, SpreadStep) and step.pieces else step.transaction
-        print_statements(some, out)
+        happens, lock = _STEPS.get(step.name, ("", "none"))
+        if not happens:
+            happens = step.transaction.purpose
+        if isinstance(step, SpreadStep) and len(step.pieces) > 1:
+            happens += f" ({len(step.pieces)} parts)"
+        lines.add_row(str(number), plain(step.name), plain(happens), plain(lock))
+    out.print(lines)
     out.print()
     if result.doing == "convert" and result.way == "live":
         out.print(plain(_COST))
     note(out, "Nothing has been done. --go does it" + _more(result))
 
 
+# What a step does, in words, and the strongest lock that it takes on the table in use.
+_SHORT = "no writers, for milliseconds"
+_SHORTEST = "nobody else, for milliseconds"
+_READS = "as a reader"
+_STEPS = {
+    "make the new table": ("under a passing name, with the log of changes", "none"),
+    "make its partitions": ("empty, without keys", "none"),
+    "record changes": ("a trigger writes the keys of changed rows into the log", _SHORT),
+    "divide the copy": ("the pieces are listed", _READS),
+    "copy rows": ("piece by piece; rows that were changed since are left to the log", _READS),
+    "note open transactions": ("those that began before the copy are waited for later", "none"),
+    "build keys and indexes": ("partition by partition, then for the whole", "none"),
+    "analyse": ("statistics of the whole", "none"),
+    "prepare the way back": ("a log for what is written after the swap", "none"),
+    "bring changes over": ("batches of the log, until few are left", _READS),
+    "compare": ("count and fingerprint of each partition, in one snapshot", _READS),
+    "wait for old transactions": ("they would find the new table empty", _READS),
+    "swap names": ("the last changes come over, names and bindings are exchanged", _SHORTEST),
+    "take the triggers off the old table": ("nobody uses the old table any more", "none"),
+    "check foreign keys": ("those that were moved over", _READS),
+    "keep the old table in step": ("what was written since the swap is brought over", _READS),
+    "bring changes back": ("what was written since the swap", _READS),
+    "swap back": ("the last changes come back, names and bindings are exchanged", _SHORTEST),
+    "check foreign keys again": ("those that were moved back", _READS),
+    "remove the new table": ("partition by partition", "none"),
+    "stop keeping it in step": ("the trigger is switched off", _SHORT),
+    "take the triggers away": ("they are dropped", _SHORTEST),
+    "drop the old table": ("with its rows", "none"),
+    "clear away": ("the logs are dropped", "none"),
+    "say that it is given up": ("so that no other run goes on", "none"),
+    "stop recording changes": ("the trigger is switched off", _SHORT),
+    "complete it": ("keys and indexes of the new table", "none"),
+    "bound the rows to come": ("a check that no row is looked at for", _SHORTEST),
+    "check the rows there are": ("the check is validated beside writers", _READS),
+    "take it in": ("the table becomes the first partition; no row is looked at", _SHORTEST),
+    "check and analyse": ("foreign keys that point here; statistics of the whole", _READS),
+    "take the bounds away": ("the check is dropped", _SHORTEST),
+    "end": ("the record is closed", "none"),
+}
+
+
 def _more(result: LiveResult) -> str:
     if result.doing == "convert":
-        return "; --script FOLDER writes it as psql files, one for each phase."
+        return "; --script FOLDER writes every statement as psql files, one for each phase."
     return "."
-
-
-def _extent(step: object) -> str:
-    if isinstance(step, SpreadStep) and len(step.pieces) > 1:
-        return f" ({len(step.pieces)} parts; the first of them:)"
-    return ""
 
 
 def _text_done(result: LiveResult, out: Console) -> None:
@@ -206,7 +241,7 @@ def _text_done(result: LiveResult, out: Console) -> None:
             out.print()
     lines = table("step", "took", "lock waits", "longest lock", right=("took", "lock waits", "longest lock"))
     for step in result.steps:
-        done = milliseconds(step.duration_ms) if step.duration_ms is not None else "done before"
+        done = milliseconds(step.duration_ms) if step.duration_ms is not None else "done already"
         waits = str(step.lock_waits) if step.lock_waits else ""
         lock = milliseconds(step.longest_lock_ms) if step.longest_lock_ms is not None else ""
         lines.add_row(plain(step.name), done, waits, lock)

@@ -210,7 +210,7 @@ class LiveConversion:
                 f"the conversion of {record.table} has swapped already",
                 fix="--undo --go goes back without losing what was written since",
             )
-        self.planned = self._again(record)
+        self.planned = self._again(record, leaving=True)
         steps = self._as_is().give_up() if record.way == "as-is" else self._live().give_up()
         if not go:
             return self._proposed("give up", steps)
@@ -257,12 +257,13 @@ class LiveConversion:
         if record.state == ReshapingState.UNDONE:
             raise Refusal(f"the conversion of {record.table} is being undone", fix="finish that: --undo --go")
 
-    def _again(self, record: Reshaping) -> PlannedLive:
+    def _again(self, record: Reshaping, *, leaving: bool = False) -> PlannedLive:
         if "partitions" not in record.marks and record.state == ReshapingState.BEGUN:
             return self._plan_unmade(record)
         if record.way == "as-is":
             return plan_as_is_again(self.context, self.session, self.layout, self.schema, record)
-        return plan_again(self.context, self.session, self.layout, self.schema, record, self.options.speed)
+        speed = self.options.speed
+        return plan_again(self.context, self.session, self.layout, self.schema, record, speed, leaving=leaving)
 
     def _plan_unmade(self, record: Reshaping) -> PlannedLive:
         """Killed before all partitions were made: nothing follows them yet, and they are made anew."""
@@ -374,7 +375,7 @@ class LiveConversion:
             doing=doing,
             phase=phase,
             work=LongWork(kind="convert", table=self.layout.table, steps=steps),
-            steps=tuple(self._reports.values()) if steps else steps_done(record),
+            steps=self._said(rows) if steps else steps_done(record),
             old_name=old_name,
             is_done=is_done,
             key_changes=changes,
@@ -389,6 +390,14 @@ class LiveConversion:
             is_paused=is_paused,
             way=record.way if record else self.options.way,
             lines=layout_lines(planned.plan) if planned is not None and self.options.way == "as-is" else (),
+        )
+
+    def _said(self, rows: int) -> tuple[StepReport, ...]:
+        """The reports, with the rows that were copied where that was done."""
+        copied = {_COPY: rows}
+        return tuple(
+            replace(report, rows=copied.get(report.name)) if report.state is StepState.DONE else report
+            for report in self._reports.values()
         )
 
     def _estimate(self) -> int:

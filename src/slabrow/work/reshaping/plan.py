@@ -44,6 +44,7 @@ def details_of(plan: LivePlan, changes: Iterable[KeyChange]) -> dict[str, Any]:
         "followed": list(plan.followed),
         "leaves": [[leaf.schema, leaf.table] for leaf in plan.leaves],
         "is_partitioned": plan.is_partitioned,
+        "digest": plan.belongings.digest,
         "key_changes": [[each.name, each.what, list(each.before), list(each.after)] for each in changes],
     }
 
@@ -69,6 +70,8 @@ def plan_anew(
         names = session.catalogue.names_in_schema(found.name.schema)
         role = session.catalogue.current_role()
         tree = session.catalogue.tree(found.name) if found.is_partitioned else None
+        if tree is not None:
+            shape = _stored_as(shape, session, tree)
         record_hash = session.catalogue.has_record_hash(found)
     followed = _followed(shape)
     refuse(shape, belongings, layout)
@@ -117,9 +120,20 @@ def plan_anew(
 
 
 def plan_again(
-    context: Context, session: Session, layout: Layout, schema: str, record: Reshaping, speed: Speed
+    context: Context,
+    session: Session,
+    layout: Layout,
+    schema: str,
+    record: Reshaping,
+    speed: Speed,
+    *,
+    leaving: bool = False,
 ) -> PlannedLive:
-    """A conversion that is under way, or that has swapped: its partitions are those that the server has."""
+    """A conversion that is under way, or that has swapped: its partitions are those that the server has.
+
+    leaving   it is to be taken away: then the table may have been altered
+    Raises Refusal when the table was altered since the conversion began.
+    """
     is_swapped = record.state == ReshapingState.SWAPPED
     new = record.table if is_swapped else record.table.sibling(fit(record.table.table, INCOMING, NAME_LIMIT))
     with session.reading():
@@ -131,9 +145,13 @@ def plan_again(
         record_hash = session.catalogue.has_record_hash(found)
         is_there = "partitions" in record.marks and session.catalogue.exists(new)
         planned = planned_of(session.catalogue.tree(new)) if is_there else ()
-    if not is_swapped:
-        refuse(shape, belongings, layout)
     details = record.details
+    if not (is_swapped or leaving) and belongings.digest != details["digest"] and record.state == ReshapingState.BEGUN:
+        raise Refusal(
+            f"{record.table} was altered since its conversion began",
+            found="an index, a constraint, a column, a default, a right or the like is another one",
+            fix="take that back, or give up with --give-up --go and convert the table as it is now",
+        )
     plan = LivePlan(
         job=record.job,
         schema=schema,
@@ -180,6 +198,15 @@ def _unused(planned: tuple[Planned, ...], names: frozenset[str]) -> tuple[Planne
     return tuple(map(named, planned))
 
 
+def _stored_as(shape: Shape, session: Session, tree: Tree) -> Shape:
+    """A partitioned table has no storage settings of its own: the new leaves take those of its newest leaf."""
+    leaves = [leaf for leaf in tree.leaves if leaf.name != (tree.catch_all.name if tree.catch_all else None)]
+    if not leaves:
+        return shape
+    newest = session.catalogue.shape(leaves[-1].name)
+    return replace(shape, options=newest.options, is_unlogged=newest.is_unlogged)
+
+
 def _must_count(found: Relation, shape: Shape, layout: Layout) -> bool:
     """Whether rows have to be looked at, to find those without a home and where the partitions begin.
 
@@ -218,6 +245,13 @@ def _followed(shape: Shape) -> tuple[str, ...]:
 
 def refuse(shape: Shape, belongings: Belongings, layout: Layout) -> None:
     obstacles = [*belongings.obstacles, *(_impossible(key, shape, layout) for key in belongings.incoming)]
+    changed = {change.name for change in key_changes(shape, layout.full_key)}
+    nullable = [name for name in layout.full_key if (column := shape.column(name)) is not None and not column.not_null]
+    if belongings.identity_index in changed and nullable:
+        obstacles.append(
+            f"replica identity by index {belongings.identity_index}: it takes in {', '.join(nullable)}, which may be "
+            "NULL; make that NOT NULL, or set the replica identity to FULL"
+        )
     if found := [each for each in obstacles if each]:
         raise Refusal(
             f"converting {shape.name} would lose what belongs to it",

@@ -22,6 +22,7 @@ from slabrow.servers.postgresql.write.comparison import Comparison
 
 FEW = 100  # changes that may wait when a step counts as being in step
 MOST_AT_SWAP = 1_000  # and behind the last lock
+_COMPARED_FOR = "15 minutes"
 _UNUSED_WAIT_MS = 5_000  # for a lock on a table that applications no longer use
 
 
@@ -220,8 +221,11 @@ class LiveWork:
         return Step(
             name="compare",
             transaction=Transaction("compare the new table with the old one", statements),
-            is_done=f"SELECT compared IS NOT NULL FROM {self._record} WHERE job = {plan.job}",
-            keeps=f"UPDATE {self._record} SET compared = $1::text::jsonb WHERE job = {plan.job}",
+            # After a long pause both are compared again.
+            is_done="SELECT compared IS NOT NULL AND clock_timestamp() - (details->>'compared_at')::timestamptz < "
+            f"'{_COMPARED_FOR}' FROM {self._record} WHERE job = {plan.job}",
+            keeps=f"UPDATE {self._record} SET compared = $1::text::jsonb, "
+            f"details = details || jsonb_build_object('compared_at', clock_timestamp()) WHERE job = {plan.job}",
         )
 
     def _wait(self) -> RepeatedStep:

@@ -7,6 +7,7 @@ from typing import Any
 
 from slabrow.core.table.belongings import Belongings, Definition, ExtendedStatistics, IncomingKey, Publication
 from slabrow.core.table.relation import Relation
+from slabrow.core.upkeep.live_plan import BOUNDS_CHECK, BUILT
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.connection import Connection
 
@@ -53,12 +54,13 @@ def _read(connection: Connection, found: Relation) -> Belongings:
 def digest(table: str) -> str:
     """The query of the digest, to be asked with `search_path = pg_catalog`. table: its number as SQL.
 
-    Slabrow's own triggers and the server's are left out.
+    What a conversion itself adds to the table is left out.
     """
     return f"""SELECT md5(string_agg(said, E'\\n' ORDER BY said)) AS digest FROM (
-    SELECT pg_get_indexdef(indexrelid) AS said FROM pg_index WHERE indrelid = {table} AND indisvalid
+    SELECT pg_get_indexdef(x.indexrelid) AS said FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid
+        WHERE x.indrelid = {table} AND i.relname !~ '{BUILT}$'
     UNION ALL SELECT conname || pg_get_constraintdef(oid) FROM pg_constraint
-        WHERE conrelid = {table} AND contype IN ('p', 'u', 'f', 'c', 'x')
+        WHERE conrelid = {table} AND contype IN ('p', 'u', 'f', 'c', 'x') AND conname <> '{BOUNDS_CHECK}'
     UNION ALL SELECT conrelid::text || conname || pg_get_constraintdef(oid) FROM pg_constraint
         WHERE confrelid = {table} AND conparentid = 0
     UNION ALL SELECT concat_ws(' ', a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity,
