@@ -56,7 +56,8 @@ class DemoTest(ServerTest):
         )
         for stage in range(1, 10):
             self.assertIn(f"{stage} of 9 · ", done.stdout)
-        self.assertIn("counts and fingerprints are equal", done.stdout)
+        self.assertIn("compared in one snapshot, by count and fingerprint", done.stdout)
+        self.assertRegex(done.stdout, r"a writer made [\d,]+ changes. The longest time that one took: \d+ ms")
         self.assertEqual(
             {
                 "slabrow.toml",

@@ -224,6 +224,8 @@ class BelongingsTest(LiveTest):
             ("CREATE TABLE apiary.child (reading_id bigint REFERENCES apiary.reading)", "DROP TABLE apiary.child",
              "give apiary.child the column taken_at too"),
             ("CREATE TABLE apiary.child (r apiary.reading)", "DROP TABLE apiary.child", "column of its row type"),
+            ("ALTER TABLE apiary.reading ALTER taken_at DROP NOT NULL; UPDATE apiary.reading SET taken_at = NULL "
+             "WHERE reading_id = 1", "UPDATE apiary.reading SET taken_at = now() WHERE taken_at IS NULL", "have NULL in"),
             ("CREATE TABLE apiary.reading_incoming ()", "DROP TABLE apiary.reading_incoming", "reading_incoming"),
             ("ALTER TABLE apiary.reading DROP CONSTRAINT reading_pkey",
              "ALTER TABLE apiary.reading ADD PRIMARY KEY (reading_id)", "--way locked"),
@@ -232,6 +234,9 @@ class BelongingsTest(LiveTest):
                 self.sql(sql)
                 self.assertIn(hint, self.slabrow("convert", "--go", *NOW, code=4).stderr)
                 self.sql(undo)
+        self.layout(MONTHS.replace("1 month", "1 day").replace("2025-01-01", "2016-01-01"))
+        self.assertIn("too many locks", self.slabrow("convert", "--go", *NOW, code=4).stderr)
+        self.layout(MONTHS)
         self.sql("GRANT USAGE ON SCHEMA apiary TO reader; GRANT ALL ON ALL TABLES IN SCHEMA apiary TO reader")
         error = self.slabrow("convert", "--go", *NOW, dsn=self.dsn_as("reader"), code=4).stderr
         for right in ("to be the owner of apiary.reading", "GRANT CREATE ON SCHEMA apiary TO reader",
@@ -494,6 +499,10 @@ class OtherWaysTest(LiveTest):
         self.assertEqual((None, self.value("SELECT count(*) FROM apiary.twin")), (first["from"], first["rows"]))
         self.layout(MONTHS.replace("from = 2025-01-01", "\n".join(done["layout_lines"])))
         self.assertIn("nothing to do", self.slabrow("tend", "--now", "2025-12-28").stdout)
+        self.layout(MONTHS)  # and the wide first partition is divided
+        self.go()
+        self.go("--drop-old")
+        self.assert_same()
         with self.assertRaises(psycopg.errors.UniqueViolation):
             self.sql("INSERT INTO apiary.reading (reading_id, hive_id, taken_at) SELECT reading_id, 1, taken_at "
                      "FROM apiary.reading LIMIT 1")  # fmt: skip

@@ -25,6 +25,8 @@ DRAWN = {
     "prove-picture": "prove.png",
     "spread": "spread.png",
 }
+# A picture of work that is under way: taken once the terminal shows this, and the work is stopped there.
+UNDER_WAY = {"convert-progress": " left"}
 
 
 def walk() -> list[tuple[str | None, str]]:
@@ -62,7 +64,7 @@ def main() -> int:
         folder = Path(re.search(r"cd (\S+)", typed).group(1))
         environment["SLABROW_DSN"] = re.search(r"export SLABROW_DSN='(.*)'", typed).group(1)
         for name, command in walk():
-            shoot(name, command, environment, folder)
+            shoot(name, command, environment, folder, until=UNDER_WAY.get(name or ""))
         for name, drawn in DRAWN.items():
             shutil.copy(folder / drawn, HERE / f"{name}.png")
     finally:

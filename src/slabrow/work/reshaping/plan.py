@@ -15,6 +15,7 @@ from slabrow.core.values.errors import Refusal
 from slabrow.core.values.method import By
 from slabrow.core.values.names import NAME_LIMIT, Name, fit
 from slabrow.servers.protocols import ReshapingStore, Session
+from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.convert import old_name_of, refuse_homeless
 from slabrow.work.layout_preview import LayoutPreview, key_columns, preview
@@ -114,6 +115,7 @@ def plan_anew(
         piece_blocks=speed.piece_blocks,
     )
     refuse_missing_rights(store, plan)
+    _refuse_too_many_locks(session, plan)
     return PlannedLive(
         plan=plan, seen=seen, key_changes=key_changes(shape, layout.full_key), notes=tuple(_notes(plan, session))
     )
@@ -325,6 +327,19 @@ def refuse_missing_rights(store: ReshapingStore, plan: LivePlan) -> None:
             f"converting {plan.shape.name} needs rights that this role has not",
             found="\n".join(missing),
             fix="ask for what each line says; no superuser is needed",
+        )
+
+
+def _refuse_too_many_locks(session: Session, plan: LivePlan) -> None:
+    """Completing the new table locks each leaf and each index of it at once; that must not fail after a long copy."""
+    tables = sum(1 + len(top.inner) for top in plan.planned)
+    indexes = len(plan.shape.indexes) + sum(constraint.is_key for constraint in plan.shape.constraints)
+    locks, room = max(tables * (2 + indexes), 3 * len(plan.leaves)), session.execution.lock_room()
+    if locks > room * runner.LOCK_TABLE_SHARE:
+        raise Refusal(
+            f"converting {plan.shape.name} needs too many locks at once",
+            found=f"about {locks:,} for {tables:,} partitions of {indexes} indexes, room on the server for {room:,}",
+            fix="take a wider span or fewer parts, or raise max_locks_per_transaction and restart the server",
         )
 
 
