@@ -373,7 +373,7 @@ class MidwayTest(LiveTest):
         self.fill(100)
         self.go()
         self.sql("INSERT INTO apiary.reading (reading_id, hive_id, taken_at) VALUES (7, 1, '2025-11-11')")
-        self.assertIn("Key (reading_id)=(7)", self.slabrow("convert", "--undo", "--go", code=3).stderr)
+        self.assertIn("Key (reading_id)=(7)", self.slabrow("convert", "--undo", "--go", code=4).stderr)
         self.sql("DELETE FROM apiary.reading WHERE reading_id = 7 AND taken_at = '2025-11-11'")
         self.go("--undo")
         self.assert_same()

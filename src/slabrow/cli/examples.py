@@ -37,11 +37,14 @@ _EXAMPLES: dict[str, tuple[str | None, tuple[tuple[str, str], ...]]] = {
         ),
     ),
     "convert": (
-        "keeping.md",
+        "converting.md",
         (
-            ("convert apiary.reading", "show what would be done"),
-            ("convert apiary.reading --go", "do it"),
+            ("convert apiary.reading --workload workload.sql", "what would be done, and which statements break"),
+            ("convert apiary.reading --go", "do it while the table is used, or go on after a stop"),
+            ("convert apiary.reading --status", "where it stands, from any session"),
+            ("convert apiary.reading --undo --go", "go back, with everything written since"),
             ("convert apiary.reading --drop-old --go", "later: let go of the old table"),
+            ("convert apiary.reading --way as-is", "make the table the first partition, without a copy"),
         ),
     ),
     "census": (

@@ -195,6 +195,9 @@ class ReshapingStore(Protocol):
     def set_details(self, job: int, details: Mapping[str, Any]) -> None:
         """Writes down a plan that was made anew."""
 
+    def close(self, job: int, state: str) -> None:
+        """Says how work has ended of which nothing is left."""
+
     def next_number(self) -> int:
         """The number that a record would get: what a preview shows."""
 

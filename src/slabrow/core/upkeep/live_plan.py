@@ -65,7 +65,8 @@ class LivePlan:
     record_hash  whether every column has a hash function
     role         that acts
     version      the server's major version
-    pieces       into how many blocks a piece of the copy goes at most
+    piece_blocks how many blocks a piece of the copy has at most
+    recorded     the columns of the log, of a conversion that is under way: the layout file may be another one since
     """
 
     job: int
@@ -84,11 +85,12 @@ class LivePlan:
     version: int
     lock_wait_ms: int
     piece_blocks: int = 1024
+    recorded: tuple[str, ...] = ()
 
     @property
     def logged(self) -> tuple[Column, ...]:
         """The columns that a change is recorded with: those that find the row, then those of the partition key."""
-        names = (*self.followed, *(name for name in self.layout.full_key if name not in self.followed))
+        names = self.recorded or (*self.followed, *(key for key in self.layout.full_key if key not in self.followed))
         return tuple(column for name in names if (column := self.shape.column(name)) is not None)
 
     @property

@@ -203,6 +203,9 @@ def translated(error: psycopg.Error, doing: str, statement: str = "") -> Slabrow
                 found=f"{words}: another session holds the table",
                 fix="run it again when that session is done; a command that changes the table has --lock-wait",
             )
+        case sqlstate.CheckViolation() if "no partition of relation" in words:
+            fix = "no partition takes this row: the layout needs catch_all = true, or a partition for its key"
+            return ServerError(problem, found=words + detail, fix=fix)
         case sqlstate.DeadlockDetected():
             return ServerError(problem, found=words + detail, fix="run it again: nothing has been changed")
         case sqlstate.OutOfMemory() if "shared memory" in words:

@@ -111,6 +111,13 @@ class Reshapings:
                 f"UPDATE {self._table} SET details = %s WHERE job = %s".encode(), [json.dumps(details), job]
             )
 
+    def close(self, job: int, state: str) -> None:
+        """Says how work has ended of which nothing is left."""
+        with explained("write down how it ended"):
+            self.connection.execute(
+                f"UPDATE {self._table} SET state = %s, ended = clock_timestamp() WHERE job = %s".encode(), [state, job]
+            )
+
     def next_number(self) -> int:
         """The number that a record would get: what a preview shows."""
         with explained("read the records of long work"):

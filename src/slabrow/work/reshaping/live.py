@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.live_plan import Reshaping, ReshapingState
 from slabrow.core.upkeep.steps import LongWork, Phase, Step, StepReport, StepState
-from slabrow.core.values.errors import Refusal, UsageError
+from slabrow.core.values.errors import Doubled, Refusal, UsageError
 from slabrow.core.values.wording import count
 from slabrow.servers.protocols import AsIsSteps, LiveSteps, ReshapingStore, Session
 from slabrow.work import runner
@@ -78,6 +78,8 @@ class LiveConversion:
         else:
             self._refuse_other_layout(self.record)
             self._refuse_ending(self.record)
+            if not go and _is_unmade(self.record):
+                return self._proposed("convert", ())
             self.planned = self._again(self.record)
         if not go:
             return replace(self._proposed("convert", self._steps()), breaks=self._broken())
@@ -179,7 +181,14 @@ class LiveConversion:
             steps = self._live().undo()
         if not go:
             return self._proposed("undo", steps)
-        self._do(steps)
+        try:
+            self._do(steps)
+        except Doubled as error:
+            raise Refusal(
+                f"{record.table} cannot go back yet",
+                found=error.found,
+                fix="rows with the same old key were written since the swap: change or delete one of them, then go back",
+            ) from error
         return self._result("undo", steps)
 
     def let_go(self, *, go: bool) -> LiveResult:
@@ -210,6 +219,15 @@ class LiveConversion:
                 f"the conversion of {record.table} has swapped already",
                 fix="--undo --go goes back without losing what was written since",
             )
+        if record.state == ReshapingState.UNDONE:
+            raise Refusal(f"the conversion of {record.table} is being undone", fix="finish that: --undo --go")
+        if _is_unmade(record):
+            # Nothing follows the table yet: what was made is dropped, and that is all.
+            if go:
+                self.store.begin_again(record)
+                self.store.close(record.job, ReshapingState.GIVEN_UP)
+            self.record = record
+            return self._result("give up", (), is_done=go)
         self.planned = self._again(record, leaving=True)
         steps = self._as_is().give_up() if record.way == "as-is" else self._live().give_up()
         if not go:
@@ -244,6 +262,12 @@ class LiveConversion:
         return record
 
     def _refuse_other_layout(self, record: Reshaping) -> None:
+        if record.layout != str(self.layout) and record.state == ReshapingState.SWAPPED:
+            raise Refusal(
+                f"the old table of the last conversion of {record.table} is still kept",
+                found=f"{record.old_name}, from before it became {record.layout}",
+                fix="let go of it first with --drop-old --go, or go back with --undo --go",
+            )
         if record.layout != str(self.layout):
             raise Refusal(
                 f"a conversion of {record.table} to another layout is under way",
@@ -258,7 +282,7 @@ class LiveConversion:
             raise Refusal(f"the conversion of {record.table} is being undone", fix="finish that: --undo --go")
 
     def _again(self, record: Reshaping, *, leaving: bool = False) -> PlannedLive:
-        if "partitions" not in record.marks and record.state == ReshapingState.BEGUN:
+        if _is_unmade(record):
             return self._plan_unmade(record)
         if record.way == "as-is":
             return plan_as_is_again(self.context, self.session, self.layout, self.schema, record)
@@ -409,6 +433,11 @@ class LiveConversion:
             return None
         took = time.time() - record.marks["watched"].timestamp()
         return round(took * (pieces - done) / done, 1)
+
+
+def _is_unmade(record: Reshaping) -> bool:
+    """Whether a run was killed before all partitions were made: the plan is then made anew."""
+    return "partitions" not in record.marks and record.state == ReshapingState.BEGUN
 
 
 @contextmanager

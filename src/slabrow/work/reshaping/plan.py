@@ -46,6 +46,7 @@ def details_of(plan: LivePlan, changes: Iterable[KeyChange]) -> dict[str, Any]:
         "leaves": [[leaf.schema, leaf.table] for leaf in plan.leaves],
         "is_partitioned": plan.is_partitioned,
         "digest": plan.belongings.digest,
+        "recorded": [column.name for column in plan.logged],
         "key_changes": [[each.name, each.what, list(each.before), list(each.after)] for each in changes],
     }
 
@@ -171,6 +172,7 @@ def plan_again(
         version=session.version,
         lock_wait_ms=context.lock_wait_ms,
         piece_blocks=speed.piece_blocks,
+        recorded=tuple(details["recorded"]),
     )
     changes = tuple(KeyChange(name, what, tuple(old), tuple(new)) for name, what, old, new in details["key_changes"])
     return PlannedLive(plan=plan, seen=None, key_changes=changes)
