@@ -7,6 +7,7 @@ python -m benchmarks.converting kills [KILLS]     default 300: SIGKILL of the pr
 
 import os
 import random
+import resource
 import signal
 import subprocess
 import sys
@@ -106,6 +107,7 @@ def speed(bench: Bench, rows: int) -> None:
     print(f"ratio {2 * took / (before + after):.2f} of the mean, {took / before:.2f} of the first")
     print(f"longest write {longest_wait(made):.0f} ms (alone {alone:.0f} ms), longest lock {peak:.0f} ms, "
           f"differences {bench.sql(DIFFERENCES)[0][0]}")  # fmt: skip
+    print(f"memory of the program at most {resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024:.0f} MB")
     for step, took_ms in bench.sql(
         "SELECT details->>'step', round(duration_ms) FROM slabrow.ledger WHERE duration_ms > 50 ORDER BY entry"
     ):

@@ -1,5 +1,6 @@
 """Conversion of a table in use, against real servers: writers go on all the time, and a twin knows what must be there."""
 
+import os
 import re
 import signal
 import threading
@@ -442,9 +443,13 @@ class KillTest(LiveTest):
             for phase, query in self.PHASES.items():
                 with self.subTest(phase):
                     self.killed_when(query, *go)
+                if phase == "making":  # a look at it changes nothing; what was made is taken away
+                    self.json("convert", *NOW, code=1)
+                    self.assertEqual("given-up", self.go("--give-up")["phase"])
             snapshot.rollback()
             self.go()
-            self.killed_when("SELECT count(*) > 0 FROM pg_class WHERE relname = 'back_1'", "--undo", "--go")
+            undoing = "SELECT EXISTS (SELECT FROM slabrow.reshaping WHERE state = 'undone' AND ended IS NULL)"
+            self.killed_when(undoing, "--undo", "--go")
             self.go("--undo")
             self.go()
             self.killed_when(
@@ -453,6 +458,30 @@ class KillTest(LiveTest):
             self.go("--drop-old")
         self.assert_same(made)
         self.assertEqual([], self.left_behind())
+
+    def test_the_server_dies_midway(self):
+        self.fill(200_000)
+        with writers(self.dsn, 200_000, a_second=200) as made:
+            process = self.begin("convert", "--go", "--speed", "gentle", *NOW)
+            self.wait_until("SELECT to_regclass('slabrow.reshaping_piece') IS NOT NULL")
+            self.wait_until(self.PHASES["copying"])
+            # As after an immediate shutdown: all sessions end, and the server recovers from its log.
+            os.kill(
+                self.value("SELECT pid FROM pg_stat_activity WHERE query ~ 'reshaping_piece' LIMIT 1"), signal.SIGKILL
+            )
+            _, said = process.communicate(timeout=60)
+            self.assertEqual(5, process.returncode, said)
+            end = time.monotonic() + 60
+            while time.monotonic() < end:
+                try:
+                    self.connection = psycopg.connect(self.dsn, autocommit=True)
+                    break
+                except psycopg.OperationalError:
+                    time.sleep(0.1)
+            self.go()
+            self.go("--undo")
+        self.assertGreater(min(each.lost_connections for each in made), 0)
+        self.assert_same(made)
 
     def test_ctrl_c_stops_between_two_batches(self):
         self.fill(300_000)
@@ -472,7 +501,7 @@ class KillTest(LiveTest):
 
     def test_twice_at_once_one_works_and_the_other_says_so(self):
         self.fill(200_000)
-        first = self.begin("convert", "--go", "--speed", "10000", *NOW)
+        first = self.begin("convert", "--go", "--speed", "2000", *NOW)
         self.wait_until("SELECT to_regclass('slabrow.reshaping_piece') IS NOT NULL")
         self.wait_until(self.PHASES["copying"])
         second = run("convert", "--go", *NOW, env={"SLABROW_DSN": self.dsn}, cwd=self.folder)

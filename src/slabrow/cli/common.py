@@ -31,9 +31,11 @@ def add_common(
     deadline: bool = False,
     picture: bool = False,
     lock_wait: str | None = "2s",
+    script: str | None = None,
 ) -> None:
     """table: the command is about one table, its first argument; changes: has --go and --script; deadline: has
-    --lock-deadline too; picture: has --picture; lock_wait: what --lock-wait is unless given, None where that depends.
+    --lock-deadline too; picture: has --picture; lock_wait: what --lock-wait is unless given, None where that depends;
+    script: the help of --script.
     """
     if table:
         parser.add_argument("table_named", nargs="?", metavar="TABLE", help="the table, as schema.table")
@@ -67,7 +69,7 @@ def add_common(
             help="with --go and --now: another time than the server's is meant; for rehearsal, never on real data",
         )
         doing.add_argument(
-            "--script", metavar="FILE", default=None, help="write the statements as a SQL script instead"
+            "--script", metavar="FILE", default=None, help=script or "write the statements as a SQL script instead"
         )
         doing.add_argument(
             "--lock-wait",
@@ -80,7 +82,8 @@ def add_common(
             doing.add_argument(
                 "--lock-deadline",
                 metavar="TIME",
-                help="how long a lock is tried for again and again; six times unless given",
+                help="how long a lock is tried for again and again; unless given six times"
+                + ("" if lock_wait else ", or ten minutes where nobody waits behind it"),
             )
 
 

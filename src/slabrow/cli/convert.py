@@ -53,7 +53,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     which.add_argument("--undo", action="store_true", help="bring the old table back, with all that was written since")
     which.add_argument("--give-up", action="store_true", help="take everything away again, before the swap")
     which.add_argument("--drop-old", action="store_true", help="drop the old table that is kept")
-    add_common(parser, changes=True, deadline=True, lock_wait=None)
+    add_common(
+        parser,
+        changes=True,
+        deadline=True,
+        lock_wait=None,
+        script="write it as SQL instead: a folder of psql files, one for each phase; for --way locked one file",
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -107,7 +113,12 @@ def _live(options: argparse.Namespace) -> int:
         return conversion.convert(go=options.go)
 
     layout = asked.layout()
-    if options.script is not None and not (options.status or options.undo or options.give_up or options.drop_old):
+    if options.script is not None and not options.script_is_folder:
+        raise UsageError(
+            "--script writes a conversion from its beginning to its end",
+            fix="write it before it begins: the way back, letting go and giving up are among its files",
+        )
+    if options.script is not None:
         with opened(asked, layout, schema, settings, alone=False) as conversion:
             return _write_scripts(Path(options.script), conversion.scripts())
     with (

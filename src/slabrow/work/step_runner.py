@@ -189,7 +189,7 @@ class StepRunner:
             self.watch()
             if self._is_done(step):
                 return
-            if step.waits_for is not None:
+            if step.waits_for is not None and self.session.execution.rows(step.waits_for):
                 if self.wait_s == 0:
                     return
                 self._wait_for_others(step, until)

@@ -26,7 +26,7 @@ from slabrow.work.step_runner import StepRunner, ledger_or_none
 if TYPE_CHECKING:
     from slabrow.core.upkeep.breaks import Break
 
-CLAIM_WAIT_MS = 15_000  # a run that was killed may still be at work on the server for a moment
+CLAIM_WAIT_MS = 6_000  # a run that was killed may still be at work on the server for a moment
 FLOOR_EVERY_S = 2.0
 _SHOW_EVERY_S = 0.5
 _COPY, _COPY_SHARE = "copy rows", 0.3
@@ -187,7 +187,7 @@ class LiveConversion:
             raise Refusal(
                 f"{record.table} cannot go back yet",
                 found=error.found,
-                fix="rows with the same old key were written since the swap: change or delete one of them, then go back",
+                fix="two rows have the same old key since the swap: change or delete one of them, then go back",
             ) from error
         return self._result("undo", steps)
 

@@ -239,7 +239,9 @@ class LiveWork:
             name="wait for old transactions",
             transaction=Transaction("bring changes over", tuple(self.forward_following.batch())),
             whole=Transaction("bring all changes over", tuple(self.forward_following.batch(None))),
-            is_done=f"SELECT NOT EXISTS (SELECT {waiting})",
+            # The comparison takes long: what came meanwhile is brought over here, and little is left for the lock.
+            is_done=f"SELECT NOT EXISTS (SELECT {waiting}) AND ({self.forward_following.backlog}) <= {FEW}",
+            backlog=self.forward_following.backlog,
             waits_for=f"SELECT format('pid %s (%s, %s) since %s', a.pid, coalesce(a.usename, 'another role'), "
             f"coalesce(nullif(a.application_name, ''), 'unnamed'), to_char(a.xact_start, 'HH24:MI:SS')) {waiting} "
             "LIMIT 5",
