@@ -1,11 +1,13 @@
 """Options of `convert`."""
 
 import argparse
+from dataclasses import replace
 from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context, parse_wait, progress, remark, write_script
 from slabrow.core.values.errors import UsageError
+from slabrow.work.context import Context
 
 WAYS = ("live", "locked", "as-is")
 LIVE_LOCK_WAIT = "100ms"
@@ -70,17 +72,20 @@ def run(options: argparse.Namespace) -> int:
     options.script_is_folder = options.way != "locked" and not others
     if options.to is not None and options.way != "as-is":
         raise UsageError("--to says where the first partition ends", fix="it belongs to --way as-is")
-    asked = context(options)
     if options.drop_old and not _has_record(options):
         return _drop_old(options)
-    if options.way == "locked" and not (options.status or options.undo or options.give_up or options.drop_old):
+    if options.way == "locked" and not others:
         return _locked(options)
-    del asked
     return _live(options)
 
 
+def _context(options: argparse.Namespace) -> Context:
+    deadline = None if options.lock_deadline is None else parse_wait(options.lock_deadline)
+    return replace(context(options), lock_deadline_ms=deadline)
+
+
 def _live(options: argparse.Namespace) -> int:
-    asked = context(options)
+    asked = _context(options)
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.live import LIVE_SHOWN
     from slabrow.show.output import show
@@ -148,7 +153,7 @@ def _write_scripts(folder: Path, scripts: dict[str, str]) -> int:
 
 
 def _locked(options: argparse.Namespace) -> int:
-    asked = context(options)
+    asked = _context(options)
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.convert import SHOWN
     from slabrow.show.output import show
@@ -166,7 +171,7 @@ def _locked(options: argparse.Namespace) -> int:
 
 def _has_record(options: argparse.Namespace) -> bool:
     """Whether a live conversion of the table is known: then its old table is kept in step, and let go of."""
-    asked = context(options)
+    asked = _context(options)
     from slabrow.files.layout_file import read_ledger_schema
 
     if not Path(options.layout).exists():
@@ -185,7 +190,7 @@ def _has_record(options: argparse.Namespace) -> bool:
 
 
 def _drop_old(options: argparse.Namespace) -> int:
-    asked = context(options)
+    asked = _context(options)
     from slabrow.show.convert import DROP_SHOWN
     from slabrow.show.output import show
     from slabrow.work.convert import drop_old

@@ -35,8 +35,9 @@ def look_only(tables: Sequence[Name], mode: str) -> StrongLock:
     """For a statement that takes its locks by itself, on tables that this role may not lock."""
     names = quoting.array([literal(str(name)) for name in tables], "text")
     harmless = f" AND l.mode NOT IN ({_READERS_MODES})" if mode == WRITERS_OUT else ""
-    look = f"""SELECT coalesce(format('pid %s (%s, %s)', l.pid, coalesce(a.usename, 'another role'),
-                       coalesce(nullif(a.application_name, ''), 'unnamed')), 'a prepared transaction') AS who
+    look = f"""SELECT CASE WHEN l.pid IS NULL THEN 'a prepared transaction (see pg_prepared_xacts)'
+            ELSE format('pid %s (%s, %s)', l.pid, coalesce(a.usename, 'another role'),
+                        coalesce(nullif(a.application_name, ''), 'unnamed')) END AS who
 FROM pg_catalog.pg_locks l LEFT JOIN pg_catalog.pg_stat_activity a ON a.pid = l.pid
 WHERE l.locktype = 'relation' AND l.database = (SELECT oid FROM pg_catalog.pg_database WHERE datname =
 current_database())
