@@ -150,8 +150,8 @@ def kills(bench: Bench, wanted: int) -> None:
         rounds += 1
         bench.fill(rows)
         with writers(bench.dsn, rows, a_second=300) as made:
-            for options, longest in ((NOW, 3.0), (("--undo", "--go"), 1.6), (NOW, 3.0), (("--drop-old", "--go"), 1.6)):
-                _until_done(bench, options, longest, chance, seen)
+            for options in (NOW, ("--undo", "--go"), NOW, ("--drop-old", "--go")):
+                _until_done(bench, options, chance, seen)
         differences = bench.sql(DIFFERENCES)[0][0]
         errors = [str(error) for each in made for error in each.errors]
         print(f"{rounds}: {sum(seen.values())} kills, {differences} differences, errors {errors[:2]}", flush=True)
@@ -161,11 +161,23 @@ def kills(bench: Bench, wanted: int) -> None:
         print(f"  {state:<36} {number}")
 
 
-def _until_done(bench: Bench, options: tuple[str, ...], longest: float, chance: random.Random, seen: Counter) -> None:
+# What is killed in each part: half of the kills wait until the work is at one of these.
+_AIMS = {
+    "--undo": ("6 swapped", "8 undone"),
+    "--drop-old": ("6 swapped", "7 letting go"),
+    "": ("1 making", "2 copying", "3 building keys", "4 following or comparing", "5 compared", "6 swapped"),
+}
+
+
+def _until_done(bench: Bench, options: tuple[str, ...], chance: random.Random, seen: Counter) -> None:
+    aims = _AIMS.get(options[0], _AIMS[""])
     while True:
         process = bench.begin(*options)
+        aim, until = chance.choice((None, *aims)), time.monotonic() + 20
+        while process.poll() is None and time.monotonic() < until and not _is_at(bench, aim):
+            time.sleep(0.01)
         try:
-            said = process.communicate(timeout=chance.uniform(0.4, longest))
+            said = process.communicate(timeout=chance.uniform(0.0, 1.5 if aim is None else 0.15))
             if process.returncode == 0:
                 return
             if process.returncode != 5 and "server" not in said[1] and "connection" not in said[1]:
@@ -181,6 +193,14 @@ def _until_done(bench: Bench, options: tuple[str, ...], longest: float, chance: 
                 process.communicate()
                 seen[f"program, {state}"] += 1
         _until_up(bench)
+
+
+def _is_at(bench: Bench, aim: str | None) -> bool:
+    """Whether the program is at work, and where it was waited for."""
+    with suppress(psycopg.Error):
+        at_work = bench.sql("SELECT count(*) FROM pg_stat_activity WHERE application_name ~ '^slabrow'")[0][0]
+        return bool(at_work) and (aim is None or _state(bench) == aim)
+    return False
 
 
 def _state(bench: Bench) -> str:

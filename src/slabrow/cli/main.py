@@ -28,7 +28,7 @@ COMMANDS = {
     "weigh": ("slabrow.cli.weigh", "candidate keys and layouts against the workload, ranked, with reasons"),
     "forecast": ("slabrow.cli.forecast", "the partitions that a layout gives, before anything exists"),
     "build": ("slabrow.cli.build", "create a new partitioned table and its partitions"),
-    "convert": ("slabrow.cli.convert", "an existing table into the declared layout"),
+    "convert": ("slabrow.cli.convert", "an existing table into the declared layout, while it is used"),
     "census": ("slabrow.cli.census", "every partition: bounds, rows, bytes, low and high key; findings"),
     "route": ("slabrow.cli.route", "where does this value go"),
     "prove": ("slabrow.cli.prove", "which partitions each query touches, and whether expectations hold"),

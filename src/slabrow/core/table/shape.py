@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, replace
 
-from slabrow.core.values.names import Name
+from slabrow.core.values.names import Name, parse_name
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +45,20 @@ class Constraint:
     def is_key(self) -> bool:
         """Whether it is a primary key or a unique constraint."""
         return self.kind in ("p", "u")
+
+    @property
+    def referenced(self) -> Name:
+        """The table that a foreign key refers to, as its definition spells it.
+
+        >>> Constraint("of_a_hive", "f", "FOREIGN KEY (hive_id) REFERENCES apiary.hive(hive_id)").referenced.table
+        'hive'
+        """
+        rest = self.definition.split(" REFERENCES ", 1)[1]
+        end, is_quoted = 0, False
+        while end < len(rest) and (is_quoted or rest[end] not in "( "):
+            is_quoted ^= rest[end] == '"'
+            end += 1
+        return parse_name(rest[:end])
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.live_plan import Reshaping, ReshapingState
 from slabrow.core.upkeep.steps import LongWork, Phase, Step, StepReport, StepState
 from slabrow.core.values.errors import Doubled, Refusal, UsageError
+from slabrow.core.values.names import Name
 from slabrow.core.values.wording import count
 from slabrow.servers.protocols import AsIsSteps, LiveSteps, ReshapingStore, Session
 from slabrow.work import runner
@@ -406,7 +407,7 @@ class LiveConversion:
             seen=planned.seen if planned is not None else None,
             notes=planned.notes if planned is not None else (),
             rows_copied=rows,
-            rows_total=max(rows, self.store.total_of(record.job)) if record else self._estimate(),
+            rows_total=max(rows, self.store.total_of(record.job) or self._estimate()) if record else self._estimate(),
             changes_waiting=self.store.changes_waiting(record.job, log) if record else 0,
             longest_lock_ms=round(record.longest_lock_ms, 3) if record else 0.0,
             compared=tuple(ComparedPartition(*each) for each in record.compared) if record else (),
@@ -425,7 +426,11 @@ class LiveConversion:
         )
 
     def _estimate(self) -> int:
-        return self.store.rows_total(self.planned.plan.leaves) if self.planned is not None else 0
+        """Before the copy is divided: what the planner knows of the tables that hold the rows."""
+        if self.planned is not None:
+            return self.store.rows_total(self.planned.plan.leaves)
+        held = self.record.details.get("leaves", ()) if self.record is not None else ()
+        return self.store.rows_total([Name(*leaf) for leaf in held])
 
     @staticmethod
     def _estimated_left(record: Reshaping | None, done: int, pieces: int) -> float | None:

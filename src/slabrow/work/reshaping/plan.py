@@ -318,7 +318,7 @@ def _is_as_declared(tree: Tree, layout: Layout) -> bool:
 
 
 def refuse_missing_rights(store: ReshapingStore, plan: LivePlan) -> None:
-    referred = [parse_reference(each.definition) for each in plan.shape.constraints if each.kind == "f"]
+    referred = [each.referenced for each in plan.shape.constraints if each.kind == "f"]
     owned = [key.child for key in plan.belongings.incoming]
     from slabrow.core.values.names import parse_name
 
@@ -343,18 +343,6 @@ def _refuse_too_many_locks(session: Session, plan: LivePlan) -> None:
             found=f"about {locks:,} for {tables:,} partitions of {indexes} indexes, room on the server for {room:,}",
             fix="take a wider span or fewer parts, or raise max_locks_per_transaction and restart the server",
         )
-
-
-def parse_reference(definition: str) -> Name:
-    """The table that the definition of a foreign key refers to."""
-    from slabrow.core.values.names import parse_name
-
-    rest = definition.split(" REFERENCES ", 1)[1]
-    end, quoted = 0, False
-    while end < len(rest) and (quoted or rest[end] != "("):
-        quoted ^= rest[end] == '"'
-        end += 1
-    return parse_name(rest[:end].strip())
 
 
 def _notes(plan: LivePlan, session: Session) -> Iterable[str]:

@@ -50,7 +50,7 @@ class Exchange:
         """Other relations that the exchange locks for a moment."""
         views = [parse_name(view.name) for view in self.belongings.views]
         children = [key.child for key in self.belongings.incoming]
-        referred = [referenced(each) for each in self.shape.constraints if each.kind == "f"]
+        referred = [each.referenced for each in self.shape.constraints if each.kind == "f"]
         return tuple(dict.fromkeys((*views, *children, *referred)))
 
     def statements(self) -> Iterator[Statement]:
@@ -178,7 +178,7 @@ class Exchange:
                 yield (
                     f"add {foreign.name} to {self.place}",
                     f"ALTER TABLE {quoting.table(self.place)} ADD CONSTRAINT {name} {foreign.definition}",
-                    (referenced(foreign), self.place, *self.leaves),
+                    (foreign.referenced, self.place, *self.leaves),
                 )
             if foreign.name in comments:
                 said = literal(comments[foreign.name])
@@ -195,13 +195,3 @@ _UNCHECKED = " NOT VALID"
 
 def _unchecked(definition: str) -> str:
     return definition.removesuffix(_UNCHECKED) + _UNCHECKED
-
-
-def referenced(constraint: Constraint) -> Name:
-    """The table that a foreign key refers to."""
-    rest = constraint.definition.split(" REFERENCES ", 1)[1]
-    end, quoted = 0, False
-    while end < len(rest) and (quoted or rest[end] != "("):
-        quoted ^= rest[end] == '"'
-        end += 1
-    return parse_name(rest[:end].strip())

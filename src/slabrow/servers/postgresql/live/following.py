@@ -91,7 +91,8 @@ class Following:
         yield Statement(f"CREATE INDEX ON {self.log} ({found_by})")
         # It shrinks to nothing again and again; cleaned often, it stays small.
         yield Statement(
-            f"ALTER TABLE {self.log} SET (autovacuum_vacuum_scale_factor = 0.0, autovacuum_vacuum_threshold = 10000)"
+            f"ALTER TABLE {self.log} SET (autovacuum_vacuum_scale_factor = 0.0, autovacuum_vacuum_threshold = 10000, "
+            "vacuum_truncate = off)"
         )
         yield Statement(self._function())
 
@@ -195,18 +196,11 @@ END
         """After a TRUNCATE of the source, or of a leaf of it, what it no longer has leaves the target too."""
         if not self.empties:
             return
-        tests = self._pairs("t", "s")
+        tests = self._same("t", "s", by_name=True)
         yield Statement(
             f"DELETE FROM {quoting.table(self.target)} t WHERE EXISTS (SELECT FROM {self.log} WHERE {self._in_batch} "
             f"AND old_1 IS NULL AND new_1 IS NULL) AND NOT EXISTS (SELECT FROM {self.from_source} s WHERE {tests})"
         )
-
-    def _pairs(self, one: str, other: str) -> str:
-        tests = []
-        for number, column in enumerate(self.logged, 1):
-            equal = "=" if column.not_null or number <= self.followed else "IS NOT DISTINCT FROM"
-            tests.append(f"{one}.{identifier(column.name)} {equal} {other}.{identifier(column.name)}")
-        return " AND ".join(tests)
 
     def consuming(self) -> list[Statement]:
         """The entries of the batch leave the log."""
@@ -226,11 +220,13 @@ END
         one = f"SELECT {names} FROM {self.log} WHERE {self._in_batch} AND {{0}}_1 IS NOT NULL"
         return f"{one.format('old')} UNION {one.format('new')}"
 
-    def _same(self, rows: str, keys: str) -> str:
+    def _same(self, rows: str, keys: str, *, by_name: bool = False) -> str:
+        """The condition that a row has a key. by_name: `keys` is a table with the columns, not a query of places."""
         tests = []
         for number, column in enumerate(self.logged, 1):
             equal = "=" if column.not_null or number <= self.followed else "IS NOT DISTINCT FROM"
-            tests.append(f"{rows}.{identifier(column.name)} {equal} {keys}.k_{number}")
+            name = identifier(column.name)
+            tests.append(f"{rows}.{name} {equal} {keys}.{name if by_name else f'k_{number}'}")
         return " AND ".join(tests)
 
     def same_rows(self, what: str) -> str:
