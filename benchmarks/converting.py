@@ -126,17 +126,33 @@ def waits(bench: Bench, rows: int) -> None:
                 ended.wait(60)
             ended.wait(2)
 
+    def watch() -> None:
+        """Says who keeps whom waiting for longer than a fifth of a second."""
+        with psycopg.connect(bench.dsn, autocommit=True) as watcher:
+            while not ended.wait(0.05):
+                for who, query, by in watcher.execute(
+                    """SELECT a.pid, left(a.query, 60), (SELECT string_agg(coalesce(b.application_name, '') || ' ' ||
+                              b.backend_type || ': ' || left(b.query, 200), ' | ') FROM pg_stat_activity b
+                              WHERE b.pid = ANY (pg_blocking_pids(a.pid)))
+                       FROM pg_stat_activity a WHERE a.wait_event_type = 'Lock' AND a.application_name !~ '^slabrow'
+                         AND clock_timestamp() - a.query_start > '200 ms'"""
+                ):
+                    print(f"  waits: {who} {query!r} for {by}", flush=True)
+
     with writers(bench.dsn, rows, a_second=WRITES_A_SECOND) as made:
         time.sleep(10)
         print(f"alone: longest write {longest_wait(made):.0f} ms")
-        reader = Thread(target=read, daemon=True)
-        reader.start()
+        for beside in (read, watch):
+            Thread(target=beside, daemon=True).start()
         for options in (NOW, ("--undo", "--go"), NOW, ("--drop-old", "--go")):
             for each in made:
                 each.waits.clear()
+            began = time.monotonic()
             took = bench.convert(*options)
             time.sleep(1)
-            print(f"convert {' '.join(options)}: {took:.0f} s, longest write {longest_wait(made):.0f} ms")
+            worst = sorted(((wait, at - began) for each in made for wait, at in each.waits), reverse=True)[:3]
+            said = ", ".join(f"{wait:.0f} ms at {at:.1f} s" for wait, at in worst)
+            print(f"convert {' '.join(options)}: {took:.1f} s, longest writes {said}", flush=True)
         ended.set()
     print(f"errors {sum(len(each.errors) for each in made)}, differences {bench.sql(DIFFERENCES)[0][0]}")
 

@@ -536,6 +536,57 @@ class OtherWaysTest(LiveTest):
             self.sql("INSERT INTO apiary.reading (reading_id, hive_id, taken_at) SELECT reading_id, 1, taken_at "
                      "FROM apiary.reading LIMIT 1")  # fmt: skip
 
+    def test_taking_in_is_refused_where_it_cannot_be_and_can_be_given_up(self):
+        self.fill(2_000)
+        early = ("--way", "as-is", "--now", "2025-12-28")
+        for text, sql, undo, hint in [
+            (HASHED, "SELECT 1", "SELECT 1", "use a range layout"),
+            (WITHIN, "SELECT 1", "SELECT 1", "use a range layout"),
+            (MONTHS, "UPDATE apiary.reading SET taken_at = 'infinity' WHERE reading_id = 1",
+             "UPDATE apiary.reading SET taken_at = '2025-01-01' WHERE reading_id = 1", "1 infinite times"),
+            (MONTHS, "CREATE TABLE apiary.reading_rest ()", "DROP TABLE apiary.reading_rest", "reading_rest"),
+            (MONTHS, "CREATE MATERIALIZED VIEW apiary.m AS TABLE apiary.reading", "DROP MATERIALIZED VIEW apiary.m", "apiary.m"),
+        ]:  # fmt: skip
+            with self.subTest(hint):
+                self.layout(text)
+                self.sql(sql)
+                self.assertIn(hint, self.slabrow("convert", *early, "--go", code=4).stderr)
+                self.sql(undo)
+        self.layout(MONTHS)
+        self.killed_midway("convert", *early, "--go")
+        status = self.slabrow("convert", "--status").stdout
+        self.assertIn("complete", status.replace("build keys and indexes", "complete"))
+        self.assertIn("--way as-is", self.slabrow("convert", "--go", *NOW, code=4).stderr)
+        with self.assertRaises(psycopg.errors.CheckViolation):  # the bound holds from the first lock on
+            self.sql("INSERT INTO apiary.reading (hive_id, taken_at) VALUES (1, '2031-01-01')")
+        proposed = self.json("convert", "--give-up", code=1)
+        self.assertEqual(("give up", "proposed"), (proposed["doing"], proposed["state"]))
+        self.assertEqual("given-up", self.go("--give-up")["phase"])
+        self.assertEqual("given-up", self.go("--give-up")["phase"])  # again: there is nothing to do
+        self.sql("INSERT INTO apiary.reading (hive_id, taken_at) VALUES (1, '2031-01-01')")
+        self.assertEqual([], self.left_behind())
+        self.assertEqual(
+            0, self.value("SELECT count(*) FROM pg_class WHERE relname ~ '_built$' OR relname ~ '_first$'")
+        )
+
+    def test_a_table_of_numbers_is_taken_in_with_all_that_belongs_to_it(self):
+        role = f"{self.database}_role"
+        self.sql("CREATE SCHEMA apiary")
+        self.sql(RICH.format(role=role))
+        self.layout(MONTHS.replace('"taken_at"', '"reading_id"').replace('"1 month"', "1000").replace("2025-01-01", "0")
+                    .replace('"3 months"', "2000"))  # fmt: skip
+        before, rows = self.sql(BELONGS), self.sql("SELECT to_jsonb(r) FROM apiary.reading r ORDER BY reading_id")
+        done = self.json("convert", "--way", "as-is", "--go", *NOW)
+        self.assertEqual(["from = 3000", "open_below = true"], done["layout_lines"])
+        self.assertEqual(before, self.sql(BELONGS))
+        self.assertEqual(rows, self.sql("SELECT to_jsonb(r) FROM apiary.reading r ORDER BY reading_id"))
+        self.sql("INSERT INTO apiary.reading OVERRIDING SYSTEM VALUE VALUES (4000, 8, '2025-05-05', 1)")
+        held = self.sql("SELECT tableoid::regclass::text, count(*) FROM apiary.reading GROUP BY 1 ORDER BY 2")
+        self.assertEqual([("apiary.reading_4000", 1), ("apiary.reading_until_3000", 400)], held)
+        self.assertEqual(161, self.value("SELECT count(*) FROM apiary.seen"))
+        with self.assertRaises(psycopg.errors.UniqueViolation):
+            self.sql("INSERT INTO apiary.reading OVERRIDING SYSTEM VALUE VALUES (4, 8, '2025-05-05', 1)")
+
     def killed_midway(self, *arguments):
         """Killed while the new key is built: an invalid index is left, and built again."""
         with self.open_transaction("SELECT 1"):

@@ -26,7 +26,7 @@ DRAWN = {
     "spread": "spread.png",
 }
 # A picture of work that is under way: taken once the terminal shows this, and the work is stopped there.
-UNDER_WAY = {"convert-progress": " left"}
+UNDER_WAY = {"convert-progress": "0:00:07"}
 
 
 def walk() -> list[tuple[str | None, str]]:
@@ -110,6 +110,9 @@ def shoot(name: str | None, command: str, environment: dict[str, str], folder: P
         time.sleep(0.1 if until else 0.5)
         if name:
             subprocess.run(["import", "-window", "root", str(HERE / f"{name}.png")], env=environment, check=True)
+        if name in UNDER_WAY:  # as with Ctrl-C; closing the terminal does not end what runs in it
+            subprocess.run(["pkill", "-INT", "-f", command], check=False)
+            time.sleep(3)
         terminal.terminate()
         terminal.wait()
         return re.sub(r"\x1b\[[0-9;?]*[A-Za-z]|\r", "", printed.read_text(errors="replace"))

@@ -283,7 +283,7 @@ _PHASES = {
 
 def _text_status(result: LiveResult, out: Console) -> None:
     heading(out, f"{result.table}, to be by {result.layout}: {_PHASES[result.phase]}")
-    lines = table("", "", right=("",))
+    lines = table("", "now", right=("now",))
     share = f" ({result.rows_copied / result.rows_total:.0%})" if result.rows_total else ""
     lines.add_row(plain("rows copied"), f"{count(result.rows_copied)} of about {count(result.rows_total)}{share}")
     lines.add_row(plain("changes waiting"), count(result.changes_waiting))

@@ -25,6 +25,10 @@ _GENTLE_WAIT = "5s"  # for a lock that blocks nobody: the server's own cleaning 
 _ORPHANS_S = 20.0
 _MOST_WITHIN_MS = 100  # for what is locked within a strong lock
 
+_LOCKED_NOW = "SELECT set_config('slabrow.locked', extract(epoch FROM clock_timestamp())::text, true)"
+_LOCKED_FOR = (
+    "SELECT (extract(epoch FROM clock_timestamp()) - current_setting('slabrow.locked')::numeric) * 1000 AS held_ms"
+)
 _CHECKS: dict[str | None, type[Refusal]] = {BEGIN_ANEW: Outdated, DIFFERS: Refusal}
 
 
@@ -63,30 +67,40 @@ class PostgresExecution:
             raise
 
     def under_lock(self, transaction: Transaction, lock_wait_ms: int, lock_waits: int) -> float:
-        """As `Execution.under_lock`: three messages, so that no way to the server is gone within the lock."""
+        """As `Execution.under_lock`: the lock, all statements and the commit go to the server in one message.
+
+        So nothing that happens to this program or to the network makes the lock last longer. The server measures.
+        """
         strong = transaction.strong
         assert strong is not None
         first = ["BEGIN ISOLATION LEVEL READ COMMITTED", f"SET LOCAL slabrow.lock_waits = {lock_waits:d}"]
         first += [f"SET LOCAL lock_timeout = '{_GENTLE_WAIT}'", strong.gentle] if strong.gentle else []
         # The lock of a partitioned table is one for each leaf: together they may not take longer than one.
-        second = [f"SET LOCAL {name} = {lock_wait_ms:d}" for name in ("lock_timeout", "statement_timeout")]
-        second += [strong.strong] if strong.strong else []
-        body = [checked(part) if isinstance(part, Check) else sql_of(part) for part in transaction.statements]
+        statements = [f"SET LOCAL {name} = {lock_wait_ms:d}" for name in ("lock_timeout", "statement_timeout")]
+        statements += [strong.strong] if strong.strong else []
+        statements += [
+            _LOCKED_NOW,
+            "SET LOCAL statement_timeout = 0",
+            f"SET LOCAL lock_timeout = {min(lock_wait_ms, _MOST_WITHIN_MS):d}",
+            *(checked(part) if isinstance(part, Check) else sql_of(part) for part in transaction.statements),
+            _LOCKED_FOR,
+            "COMMIT",
+        ]
         try:
-            for statements in (first, second):
-                self.connection.execute(";\n".join(statements).encode())
-            began = time.monotonic()
-            within = (
-                f"SET LOCAL statement_timeout = 0;\nSET LOCAL lock_timeout = {min(lock_wait_ms, _MOST_WITHIN_MS):d}"
-            )
-            self.connection.execute(";\n".join((within, *body, "COMMIT")).encode())
-            return (time.monotonic() - began) * 1_000
+            self.connection.execute(";\n".join(first).encode())
+            cursor = self.connection.execute(";\n".join(statements).encode())
         except BaseException as error:
             if not self.connection.closed:
                 self.connection.execute("ROLLBACK")
             if isinstance(error, sqlstate.QueryCanceled):
                 raise LockNotGot(f"could not {transaction.purpose}", found=error.diag.message_primary) from error
             raise
+        held_ms = 0.0
+        while True:
+            if cursor.description and cursor.description[0].name == "held_ms":
+                held_ms = float(cursor.fetchall()[0][0])
+            if not cursor.nextset():
+                return held_ms
 
     def block(self) -> AbstractContextManager[Any]:
         """A transaction; within one, a savepoint."""
