@@ -179,14 +179,9 @@ def _has_record(options: argparse.Namespace) -> bool:
     schema = read_ledger_schema(asked.layout_file)
     if schema is None:
         return False
-    with asked.connected() as session:
-        store = session.reshapings(schema)
-        with session.reading():
-            name = session.catalogue.relation(asked.table_name()).name
-        if store.find(name) is not None:
-            return True
-        last = store.find(name, ended=True)
-        return last is not None and not session.catalogue.exists(last.old_name)
+    from slabrow.work.reshaping.live import is_known
+
+    return is_known(asked, asked.table_name(), schema)
 
 
 def _drop_old(options: argparse.Namespace) -> int:

@@ -7,18 +7,12 @@ from slabrow.core.upkeep.findings import Finding
 from slabrow.core.upkeep.live_plan import Reshaping, ReshapingState
 from slabrow.core.upkeep.steps import LongWork
 from slabrow.core.values.errors import Refusal
-from slabrow.core.values.names import Name
 from slabrow.servers.protocols import Session
 from slabrow.work import runner
 from slabrow.work.context import Context, ignore_progress
 from slabrow.work.pace import SPEEDS
 from slabrow.work.reshaping.plan import plan_again
 from slabrow.work.step_runner import StepRunner, ledger_or_none
-
-
-def under_way(session: Session, schema: str) -> dict[Name, Reshaping]:
-    """The conversions that have not ended, by their tables."""
-    return {record.table: record for record in session.reshapings(schema).open_jobs()}
 
 
 def finding_of(session: Session, schema: str, record: Reshaping) -> Finding:

@@ -445,6 +445,18 @@ def _is_unmade(record: Reshaping) -> bool:
     return "partitions" not in record.marks and record.state == ReshapingState.BEGUN
 
 
+def is_known(context: Context, table: Name, schema: str) -> bool:
+    """Whether a conversion of the table keeps an old table, or has let go of it. schema: of the ledger."""
+    with context.connected() as session:
+        store = session.reshapings(schema)
+        with session.reading():
+            name = session.catalogue.relation(table).name
+        if store.find(name) is not None:
+            return True
+        last = store.find(name, ended=True)
+        return last is not None and not session.catalogue.exists(last.old_name)
+
+
 @contextmanager
 def opened(
     context: Context,

@@ -59,8 +59,6 @@ def plan_anew(
     store: ReshapingStore,
     speed: Speed,
     old: str | None,
-    *,
-    exact: bool = True,
 ) -> PlannedLive:
     """A conversion that is not begun yet. Raises Refusal when something would be lost, LayoutError when the layout does
     not fit.
@@ -83,7 +81,7 @@ def plan_anew(
             found="the layout asks for the same key in the same spans or parts",
             fix="`slabrow tend` makes what is missing; `slabrow census` shows it as it is",
         )
-    seen = preview(context, session, layout, exact=exact and _must_count(found, shape, layout))
+    seen = preview(context, session, layout, exact=_must_count(found, shape, layout))
     refuse_homeless(layout, seen, shape)
     kept_as = old_name_of(found.name, old)
     planned = _unused(seen.planned, names)
@@ -358,9 +356,3 @@ def _notes(plan: LivePlan, session: Session) -> Iterable[str]:
                 f"Publication {published.name} will publish by the partitioned table "
                 "(publish_via_partition_root): subscribers go on as before."
             )
-
-
-def whole_bytes(session: Session, found: Relation) -> int:
-    """Table and indexes, leaves included: what the copy needs again on the disk."""
-    whole, _ = session.catalogue.whole(found)
-    return whole.bytes

@@ -118,6 +118,7 @@ def _being_changed(
     """What is to be said of tables whose conversion has not ended; old tables get what was written since the swap."""
     if not changing or asked.ledger_schema is None:
         return {}
+    from slabrow.core.upkeep.live_plan import ReshapingState
     from slabrow.work.reshaping.kept_in_step import finding_of, keep_in_step
 
     found = {}
@@ -126,7 +127,7 @@ def _being_changed(
         if layout is None:
             continue
         name = layout.table
-        if asked.go and record.state == "swapped" and record.way == "live":
+        if asked.go and record.state == ReshapingState.SWAPPED and record.way == "live":
             try:
                 keep_in_step(clock.context, clock.session, layout, asked.ledger_schema, record)
             except SlabrowError as error:
