@@ -9,7 +9,7 @@ from contextlib import contextmanager
 
 import psycopg
 
-from tests.busy import DIFFERENCES, SCHEMA, writers
+from tests.busy import DIFFERENCES, SCHEMA, TABLE, TWIN, writers
 from tests.support import DatabaseTest, run
 
 NOW = ("--now", "2026-03-01")
@@ -114,7 +114,7 @@ class LiveTest(DatabaseTest):
         """Whatever of Slabrow's own is still there: tables, functions and triggers."""
         return self.sql(
             "SELECT relname FROM pg_class WHERE relname ~ '^(log|back)_[0-9]|_incoming|_before' "
-            "UNION ALL SELECT proname FROM pg_proc WHERE proname ~ '^(log|back)_[0-9]' "
+            "UNION ALL SELECT proname FROM pg_proc WHERE proname ~ '^(log|back|guard)_[0-9]' "
             "UNION ALL SELECT tgname FROM pg_trigger WHERE tgname ~ '^slabrow'"
         )
 
@@ -369,6 +369,26 @@ class MidwayTest(LiveTest):
                 threading.Timer(1.0, reader.commit).start()  # a reader that holds the table is waited for as well
                 self.go("--wait-for-snapshots", "0")
         self.assert_same()
+
+    def test_a_writer_whose_snapshot_is_older_than_the_swap_is_told_to_try_again(self):
+        """It would not find the last rows that were brought over, and change nothing without a word."""
+        self.fill(1_000)
+        self.go("--pause-before-swap")
+        adding = "INSERT INTO {} (reading_id, hive_id, taken_at) VALUES (%s, 1, '2025-11-11')"
+        changing = "UPDATE apiary.reading SET weight = 7 WHERE reading_id = %s"
+        for number, what, state in ((5_000, (), "swapped"), (6_000, ("--undo",), "undone")):
+            for table in (TABLE, TWIN):
+                self.sql(adding.format(table) % number)
+            with self.open_transaction("SELECT 1") as old, self.open_transaction() as simple:
+                process = self.begin("convert", *what, "--go", *NOW)
+                self.wait_until(f"SELECT state = '{state}' FROM slabrow.reshaping")
+                with self.assertRaisesRegex(psycopg.errors.SerializationFailure, "replaced after this transaction"):
+                    old.execute(changing, [number])
+                simple.execute(changing, [number])
+            self.assertEqual(0, process.wait(60), process.communicate())
+            self.sql(f"UPDATE {TWIN} SET weight = 7 WHERE reading_id = {number}")
+        self.assert_same()
+        self.assertEqual([], self.left_behind())
 
     def test_two_rows_with_the_old_key_cannot_go_back_and_are_named(self):
         self.fill(100)

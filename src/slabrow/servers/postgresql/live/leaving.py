@@ -1,6 +1,6 @@
 """The steps by which a conversion leaves: the old table is let go of, or everything is taken away before the swap."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from slabrow.core.upkeep.live_plan import LivePlan, ReshapingState
@@ -9,6 +9,7 @@ from slabrow.core.upkeep.steps import Piece, SpreadStep, Step
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.following import Following
+from slabrow.servers.postgresql.live.guarding import Guard
 from slabrow.servers.postgresql.live.locking import ALL_OUT, WRITERS_OUT, strong_lock
 from slabrow.servers.postgresql.live.names import incoming_name
 from slabrow.servers.postgresql.quoting import identifier, literal
@@ -33,6 +34,10 @@ class Leaving:
     def _record(self) -> str:
         return f"{identifier(self.plan.schema)}.reshaping"
 
+    @property
+    def _guard(self) -> Guard:
+        return Guard(self.plan.schema, self.plan.job, self._table, "swapped")
+
     def _mark(self, what: str) -> Statement:
         return Statement(marked(self.plan.schema, self.plan.job, what))
 
@@ -46,7 +51,7 @@ class Leaving:
         return Step(name=name, transaction=transaction, is_done=is_done)
 
     def _marked_step(
-        self, name: str, statements: Iterator[Statement], what: str, purpose: str, **strong: object
+        self, name: str, statements: Iterable[Statement], what: str, purpose: str, **strong: object
     ) -> Step:
         parts: tuple[Part, ...] = (*statements, self._mark(what))
         made = Transaction(purpose, parts, **strong)  # type: ignore[arg-type]
@@ -65,7 +70,7 @@ class Leaving:
             ),
             self._marked_step(
                 "take the triggers away",
-                back.removing(),
+                (*back.removing(), *self._guard.taking_down()),
                 "unhooked",
                 f"take the triggers of {self._table} away",
                 strong=strong_lock(self._table, tables, ALL_OUT),
@@ -140,6 +145,6 @@ class Leaving:
         ended = self._set(f"state = {literal(state)}, ended = clock_timestamp()")
         return self._step(
             "clear away",
-            Transaction("drop the logs", (*logs, ended)),
+            Transaction("drop the logs", (*logs, *self._guard.dropping(), ended)),
             f"SELECT ended IS NOT NULL FROM {self._record} WHERE job = {self.plan.job}",
         )

@@ -10,10 +10,12 @@ from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.exchanging import Exchange
 from slabrow.servers.postgresql.live.following import Following
+from slabrow.servers.postgresql.live.guarding import Guard
 from slabrow.servers.postgresql.live.leaving import BACK_TRIGGER, LOG_TRIGGER, Leaving
 from slabrow.servers.postgresql.live.locking import ALL_OUT, WRITERS_OUT, look_only, strong_lock
 from slabrow.servers.postgresql.live.making import Making
 from slabrow.servers.postgresql.live.names import BEFORE, INCOMING, incoming_name
+from slabrow.servers.postgresql.live.old_transactions import OldTransactions
 from slabrow.servers.postgresql.quoting import identifier, literal
 from slabrow.servers.postgresql.read.belongings import digest
 from slabrow.servers.postgresql.reshapings import is_marked, marked
@@ -23,6 +25,7 @@ from slabrow.servers.postgresql.write.comparison import Comparison
 FEW = 100  # changes that may wait when a step counts as being in step
 MOST_AT_SWAP = 1_000  # and behind the last lock
 _COMPARED_FOR = "15 minutes"
+_UNDONE = "undone"
 _UNUSED_WAIT_MS = 5_000  # for a lock on a table that applications no longer use
 
 
@@ -158,16 +161,18 @@ class LiveWork:
 
     def _note_transactions(self) -> Step:
         """Who has a snapshot from before the copy would find an empty table after the swap: they are waited for."""
-        noted = (
-            "open_transactions = ARRAY(SELECT virtualtransaction FROM pg_locks WHERE locktype = 'virtualxid' AND "
-            "granted "
-            "AND pid <> pg_backend_pid())"
-        )
         return self._step(
             "note open transactions",
-            Transaction("note the open transactions", (self._set(noted),)),
-            f"SELECT open_transactions IS NOT NULL FROM {self._record} WHERE job = {self.plan.job}",
+            Transaction("note the open transactions", (self._old_transactions.noting(),)),
+            self._old_transactions.are_noted,
         )
+
+    @property
+    def _old_transactions(self) -> OldTransactions:
+        return OldTransactions(self.plan.schema, self.plan.job)
+
+    def _guard(self, mark: str) -> Guard:
+        return Guard(self.plan.schema, self.plan.job, self._table, mark)
 
     def _way_back(self) -> Step:
         """The log of the way back, and its trigger, switched off until the swap."""
@@ -229,22 +234,14 @@ class LiveWork:
         )
 
     def _wait(self) -> RepeatedStep:
-        waiting = (
-            f"FROM {self._record} r, pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid WHERE r.job = {self.plan.job} "
-            "AND l.locktype = 'virtualxid' AND l.granted AND l.virtualtransaction = ANY (r.open_transactions) "
-            "AND a.datid = (SELECT oid FROM pg_database WHERE datname = current_database()) "
-            "AND (a.backend_xmin IS NOT NULL OR a.state IS NULL)"
-        )
         return RepeatedStep(
             name="wait for old transactions",
             transaction=Transaction("bring changes over", tuple(self.forward_following.batch())),
             whole=Transaction("bring all changes over", tuple(self.forward_following.batch(None))),
             # The comparison takes long: what came meanwhile is brought over here, and little is left for the lock.
-            is_done=f"SELECT NOT EXISTS (SELECT {waiting}) AND ({self.forward_following.backlog}) <= {FEW}",
+            is_done=f"{self._old_transactions.have_ended} AND ({self.forward_following.backlog}) <= {FEW}",
             backlog=self.forward_following.backlog,
-            waits_for=f"SELECT format('pid %s (%s, %s) since %s', a.pid, coalesce(a.usename, 'another role'), "
-            f"coalesce(nullif(a.application_name, ''), 'unnamed'), to_char(a.xact_start, 'HH24:MI:SS')) {waiting} "
-            "LIMIT 5",
+            waits_for=self._old_transactions.who,
         )
 
     def _same_columns(self) -> Check:
@@ -305,6 +302,7 @@ class LiveWork:
             Check(forward.same_rows("rows"), "the last changes did not come over"),
             *forward.consuming(),
             *exchange.statements(),
+            *self._guard("swapped").putting_up(),
             Statement(f"DELETE FROM {back.log}"),
             Statement(f"ALTER TABLE {quoting.table(self._table)} ENABLE ALWAYS TRIGGER {identifier(BACK_TRIGGER)}"),
             self._set(f"state = {literal(ReshapingState.SWAPPED)}, floor = 0, ceiling = 0, ceiling_xid = '0'"),
@@ -433,21 +431,41 @@ class LiveWork:
             Check(back.same_rows("rows"), "the last changes did not come back"),
             *back.consuming(),
             *exchange.statements(),
+            *self._guard(_UNDONE).putting_up(),
             self._set(f"state = {literal(ReshapingState.UNDONE)}"),
         )
         strong = strong_lock(self._table, (self._table, *self.new_leaves), ALL_OUT, exchange.beside)
         return (
             self._unhook(),
             self._bring("bring changes back", back),
-            self._marked_step("swap back", statements, "undone", f"swap {self._table} back", strong=strong),
+            self._marked_step("swap back", statements, _UNDONE, f"swap {self._table} back", strong=strong),
             *self.after_undo(),
         )
 
     def after_undo(self) -> tuple[Step, ...]:
-        """Foreign keys are checked, and the new table goes."""
+        """Foreign keys are checked, the new table goes, and the guard when nobody is left that it is there for."""
+        noted = (self._old_transactions.noting(), self._mark("noted again"))
         return (
+            self._step(
+                "note open transactions again",
+                Transaction("note the open transactions", noted),
+                self._is_marked("noted again"),
+            ),
             self._checking("check foreign keys again", self._exchange_back(), "foreign keys again"),
             *self._leaving().remove("remove the new table", self.incoming, self.new_leaves, "new table removed"),
+            RepeatedStep(
+                name="wait for transactions from before",
+                transaction=Transaction("look for old transactions", ()),
+                is_done=self._old_transactions.have_ended,
+                waits_for=self._old_transactions.who,
+            ),
+            self._marked_step(
+                "take the guard away",
+                self._guard(_UNDONE).taking_down(),
+                "guard taken away",
+                f"take the guard of {self._table} away",
+                strong=strong_lock(self._table, (self._table,), ALL_OUT),
+            ),
             self._leaving().end(ReshapingState.UNDONE),
         )
 

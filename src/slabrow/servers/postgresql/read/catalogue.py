@@ -102,7 +102,7 @@ def bodies_naming(connection: Connection, table: Name) -> tuple[tuple[str, str],
     rows = connection.execute(
         """SELECT p.oid::regprocedure::text, p.prosrc FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
            WHERE n.nspname !~ '^(pg_|information_schema)' AND strpos(p.prosrc, %s) > 0 AND p.prokind IN ('f', 'p')
-             AND p.proname !~ '^(log|back)_[0-9]+$' ORDER BY 1""",
+             AND p.proname !~ '^(log|back|guard)_[0-9]+$' ORDER BY 1""",
         [table.table],
     ).fetchall()
     return tuple((str(name), str(body)) for name, body in rows)
