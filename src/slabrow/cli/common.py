@@ -220,3 +220,16 @@ def write_script(options: argparse.Namespace, transactions: Iterable[Transaction
     write_file(path, family_of(asked.dsn).writer.script(tuple(transactions), title, asked.now))
     remark(f"{path} is written; nothing has been done")
     return 0
+
+
+def write_scripts(folder: Path, scripts: dict[str, str]) -> int:
+    """One file for each phase, in a folder."""
+    from slabrow.files.writing import write_file
+
+    if folder.exists() and not folder.is_dir():
+        raise UsageError(f"--script {folder} is a file", fix="it is written as several files: name a folder for them")
+    folder.mkdir(parents=True, exist_ok=True)
+    for name, text in scripts.items():
+        write_file(folder / name, text)
+    remark(f"{folder} holds {', '.join(scripts)}; nothing has been done")
+    return 0

@@ -5,7 +5,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context, parse_wait, progress, remark, write_script
+from slabrow.cli.common import add_common, context, parse_wait, progress, write_script, write_scripts
 from slabrow.core.values.errors import UsageError
 from slabrow.work.context import Context
 
@@ -125,7 +125,7 @@ def _live(options: argparse.Namespace) -> int:
         )
     if options.script is not None:
         with opened(asked, layout, schema, settings, alone=False) as conversion:
-            return _write_scripts(Path(options.script), conversion.scripts())
+            return write_scripts(Path(options.script), conversion.scripts())
     with (
         progress(options, asked) as watched,
         opened(watched, layout, schema, settings, alone=options.go) as conversion,
@@ -135,21 +135,6 @@ def _live(options: argparse.Namespace) -> int:
     if options.status:
         return FINE
     return FINE if result.is_done else FOUND
-
-
-def _write_scripts(folder: Path, scripts: dict[str, str]) -> int:
-    """One file for each phase, in a folder."""
-    from slabrow.files.writing import write_file
-
-    if folder.exists() and not folder.is_dir():
-        raise UsageError(
-            f"--script {folder} is a file", fix="a live conversion is written as several files: name a folder for them"
-        )
-    folder.mkdir(parents=True, exist_ok=True)
-    for name, text in scripts.items():
-        write_file(folder / name, text)
-    remark(f"{folder} holds {', '.join(scripts)}; nothing has been done")
-    return FINE
 
 
 def _locked(options: argparse.Namespace) -> int:

@@ -79,6 +79,23 @@ _EXAMPLES: dict[str, tuple[str | None, tuple[tuple[str, str], ...]]] = {
         ),
     ),
     "adopt": ("keeping.md", (("adopt --from-archive old/apiary.reading_2025_01.json --go", "bring an archive back"),)),
+    "split": (
+        "partitions.md",
+        (
+            ("split apiary.reading_2026_03 --span '7 days'", "a month into weeks: show what would be done"),
+            ("split apiary.reading_2026_03 --at 2026-03-15 --go", "do it while the table is used"),
+            ("split apiary.reading_rest --span '1 month' --go", "the catch-all, by what lies in it"),
+            ("split apiary.reading_2026_03 --undo --go", "go back, with everything written since"),
+            ("split apiary.reading_2026_03 --drop-old --go", "later: let go of the old partition"),
+        ),
+    ),
+    "merge": (
+        "partitions.md",
+        (
+            ("merge apiary.reading_2025_01 apiary.reading_2025_02", "show what would be done"),
+            ("merge apiary.reading_2025_01 apiary.reading_2025_02 --go", "do it while the table is used"),
+        ),
+    ),
     "history": (
         "keeping.md",
         (

@@ -34,6 +34,8 @@ COMMANDS = {
     "prove": ("slabrow.cli.prove", "which partitions each query touches, and whether expectations hold"),
     "tend": ("slabrow.cli.tend", "the routine upkeep: create ahead, sweep the catch-all, retire behind"),
     "adopt": ("slabrow.cli.adopt", "bring an archived partition back"),
+    "split": ("slabrow.cli.split", "divide a partition, while it is used"),
+    "merge": ("slabrow.cli.merge", "join neighbouring partitions, while they are used"),
     "history": ("slabrow.cli.history", "the ledger: what was done, when, by whom, and how it ended"),
     "compare": ("slabrow.cli.compare", "two tables, the same queries, side by side"),
 }

@@ -16,6 +16,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from slabrow.servers.asking import Archives, Catalogue, Counting, Fence, Planner
+from slabrow.servers.partition_protocols import PartitionQuestions
+from slabrow.servers.step_protocols import AsIsSteps, LiveSteps
 
 if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must not load them all
     from slabrow.core.pruning.family_rules import PruningRules
@@ -30,6 +32,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.upkeep.live_plan import LivePlan, Reshaping
     from slabrow.core.upkeep.number_growth import Seen
     from slabrow.core.upkeep.planned_partitions import Planned
+    from slabrow.core.upkeep.redivision import RedivisionPlan
     from slabrow.core.upkeep.statements import Load, Part, Transaction
     from slabrow.core.upkeep.steps import Step
     from slabrow.core.upkeep.upkeep_facts import Copying, UpkeepFacts
@@ -175,8 +178,10 @@ class LedgerStore(Protocol):
 class ReshapingStore(Protocol):
     """The records of long work on tables, in the ledger's schema. The steps of the work write most of them."""
 
-    def beginning(self, plan: LivePlan, *, way: str, details: Mapping[str, Any]) -> tuple[Step, ...]:
-        """For a script: the steps that make the records' tables, and a record with the plan's number."""
+    def beginning(
+        self, job: int, *, kind: str, way: str, table: Name, layout: str, old_name: Name, details: Mapping[str, Any]
+    ) -> tuple[Step, ...]:
+        """For a script: the steps that make the records' tables, and a record with this number."""
 
     def over(self, job: int, *, once_swapped: bool) -> str:
         """For a script: the query whether the work has ended, or, with `once_swapped`, has swapped."""
@@ -186,6 +191,9 @@ class ReshapingStore(Protocol):
 
     def open_jobs(self) -> tuple[Reshaping, ...]:
         """All records of work that has not ended."""
+
+    def of_partition(self, name: Name) -> Reshaping | None:
+        """The record of open work that divides this partition anew, or has done so."""
 
     def begin(
         self, table: Name, *, kind: str, way: str, layout: str, old_name: Name, details: Mapping[str, Any]
@@ -227,53 +235,6 @@ class ReshapingStore(Protocol):
 
     def begin_again(self, record: Reshaping) -> None:
         """Removes what a run has made that was killed before anything followed the table."""
-
-
-class LiveSteps(Protocol):
-    """The steps of a conversion while the table is in use."""
-
-    def forward(self) -> tuple[Step, ...]:
-        """Up to the moment before the swap."""
-
-    def swap(self) -> tuple[Step, ...]:
-        """The swap of names, and what is checked after it."""
-
-    def after_swap(self) -> tuple[Step, ...]:
-        """What is checked after the swap."""
-
-    def in_step(self) -> tuple[Step, ...]:
-        """The old table gets what was written since the swap."""
-
-    def undo(self) -> tuple[Step, ...]:
-        """Back to the old table, with everything that was written since."""
-
-    def after_undo(self) -> tuple[Step, ...]:
-        """What is left to do when the old table is back."""
-
-    def let_go(self) -> tuple[Step, ...]:
-        """The old table is dropped."""
-
-    def give_up(self) -> tuple[Step, ...]:
-        """Everything is taken away again, before the swap."""
-
-    def floor(self, *, back: bool) -> Transaction:
-        """Run now and then while changes are brought over. back: of the way back."""
-
-
-class AsIsSteps(Protocol):
-    """The steps by which a table becomes the first partition of the new one, without a copy."""
-
-    def forward(self) -> tuple[Step, ...]:
-        """Up to the moment before the lock."""
-
-    def swap(self) -> tuple[Step, ...]:
-        """The table is taken in, and what is checked after it."""
-
-    def after_swap(self) -> tuple[Step, ...]:
-        """What is left to do after that."""
-
-    def give_up(self) -> tuple[Step, ...]:
-        """Everything is taken away again, before the lock."""
 
 
 class ActionWriter(Protocol):
@@ -325,6 +286,9 @@ class Writer(Protocol):
     def live(self, plan: LivePlan, jobs: int) -> LiveSteps:
         """A table in use becomes the declared one. jobs: how many sessions work side by side."""
 
+    def redivision(self, plan: RedivisionPlan, jobs: int) -> LiveSteps:
+        """Partitions of a table in use are divided anew. jobs: how many sessions work side by side."""
+
     def phase_script(
         self, title: str, steps: Sequence[Step], lock_wait_ms: int, now: datetime, is_over: str | None = None
     ) -> str:
@@ -362,6 +326,10 @@ class Session(Protocol):
     @property
     def counting(self) -> Counting:
         """Questions that read rows."""
+
+    @property
+    def partitions(self) -> PartitionQuestions:
+        """Questions about single partitions."""
 
     @property
     def planner(self) -> Planner:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-from slabrow.core.upkeep.steps import Phase, SpreadStep, StepReport
+from slabrow.core.upkeep.statements import Transaction
+from slabrow.core.upkeep.steps import Phase, SpreadStep, Step, StepReport
 from slabrow.core.values.wording import count, milliseconds, size
 from slabrow.show.convert import key_change_data, print_key_changes
 from slabrow.show.forecast import text_partitions
@@ -47,7 +48,7 @@ def _data(result: LiveResult) -> Json:
             }
             for each in (result.seen.sized if result.seen is not None else ())
         ],
-        "steps": [_step_data(step) for step in result.steps],
+        "steps": [step_data(step) for step in result.steps],
         "compared": [
             {"partition": each.partition, "rows_before": each.rows_before, "rows_after": each.rows_after, "same": True}
             for each in result.compared
@@ -55,15 +56,16 @@ def _data(result: LiveResult) -> Json:
         "breaks": [_break_data(each) for each in result.breaks],
         "notes": list(result.notes),
         "layout_lines": list(result.lines),
-        "transactions": transaction_data(
-            transaction
-            for step in result.work.steps
-            for transaction in (
-                *(piece.transaction for piece in (step.pieces if isinstance(step, SpreadStep) else ())),
-                step.transaction,
-            )
-        ),
+        "transactions": transaction_data(step_transactions(result.work.steps)),
     }
+
+
+def step_transactions(steps: Sequence[Step]) -> Iterator[Transaction]:
+    """All that the steps would send, in order."""
+    for step in steps:
+        if isinstance(step, SpreadStep):
+            yield from (piece.transaction for piece in step.pieces)
+        yield step.transaction
 
 
 def _break_data(each: Break) -> Json:
@@ -96,7 +98,7 @@ def _text_breaks(breaks: Sequence[Break], out: Console) -> None:
     out.print()
 
 
-def _step_data(step: StepReport) -> Json:
+def step_data(step: StepReport) -> Json:
     return {
         "name": step.name,
         "state": str(step.state),
@@ -239,15 +241,7 @@ def _text_done(result: LiveResult, out: Console) -> None:
                 plain("Both were compared in one snapshot, by count and fingerprint; changes came over after it too.")
             )
             out.print()
-    lines = table("step", "took", "lock waits", "longest lock", right=("took", "lock waits", "longest lock"))
-    for step in result.steps:
-        done = milliseconds(step.duration_ms) if step.duration_ms is not None else "done already"
-        waits = str(step.lock_waits) if step.lock_waits else ""
-        lock = milliseconds(step.longest_lock_ms) if step.longest_lock_ms is not None else ""
-        lines.add_row(plain(step.name), done, waits, lock)
-    out.print(lines)
-    if result.longest_lock_ms:
-        out.print(plain(f"The longest lock that kept writers out was held for {result.longest_lock_ms:.0f} ms."))
+    text_steps_done(result.steps, result.longest_lock_ms, out)
     if result.is_paused:
         note(
             out,
@@ -268,6 +262,19 @@ def _text_done(result: LiveResult, out: Console) -> None:
             "--go. Until then the trigger that records changes doubles or triples the server's work for each row "
             "written.",
         )
+
+
+def text_steps_done(steps: Sequence[StepReport], longest_lock_ms: float, out: Console) -> None:
+    """What each step took."""
+    lines = table("step", "took", "lock waits", "longest lock", right=("took", "lock waits", "longest lock"))
+    for step in steps:
+        done = milliseconds(step.duration_ms) if step.duration_ms is not None else "done already"
+        waits = str(step.lock_waits) if step.lock_waits else ""
+        lock = milliseconds(step.longest_lock_ms) if step.longest_lock_ms is not None else ""
+        lines.add_row(plain(step.name), done, waits, lock)
+    out.print(lines)
+    if longest_lock_ms:
+        out.print(plain(f"The longest lock that kept writers out was held for {longest_lock_ms:.0f} ms."))
 
 
 _PHASES = {

@@ -75,14 +75,14 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
 
 
 def _conversion(session: Session, tree: Tree) -> list[Finding]:
-    """What a conversion that has not ended has left on the table."""
+    """What a conversion, a split or a merge that has not ended has left on the table."""
     schema = session.catalogue.recorded_by(tree.table)
     if schema is None:
         return []
     from slabrow.work.reshaping.kept_in_step import finding_of
 
-    record = session.reshapings(schema).find(tree.table)
-    return [finding_of(session, schema, record)] if record is not None else []
+    records = [each for each in session.reshapings(schema).open_jobs() if each.root == str(tree.table)]
+    return [finding_of(session, schema, record) for record in records]
 
 
 def _with_counts(tree: Tree, counted: dict[str, LeafCount]) -> Tree:

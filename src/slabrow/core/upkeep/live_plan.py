@@ -30,6 +30,8 @@ class Reshaping:
     """The record of one table's long work, as the database holds it.
 
     job         its number
+    kind        `convert`, `split` or `merge`
+    table       whose work it is: the table that is converted, or the first partition that is divided anew
     way         `live` or `as-is`
     layout      as words, so that another layout is noticed
     old_name    of the table as it was, after the swap
@@ -48,6 +50,12 @@ class Reshaping:
     compared: tuple[tuple[str, int, int], ...] = ()
     longest_lock_ms: float = 0.0
     details: Mapping[str, Any] = field(default_factory=dict)
+    kind: str = "convert"
+
+    @property
+    def root(self) -> str:
+        """The partitioned table, as a message spells it."""
+        return str(self.details.get("root", self.table))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from slabrow.core.upkeep.live_plan import LivePlan, Reshaping, ReshapingState
+from slabrow.core.upkeep.live_plan import Reshaping, ReshapingState
 from slabrow.core.upkeep.statements import Statement, Transaction
 from slabrow.core.upkeep.steps import Step
 from slabrow.core.values.errors import Refusal
@@ -30,17 +30,16 @@ class Reshapings:
     def _table(self) -> str:
         return f"{identifier(self.schema)}.reshaping"
 
-    def beginning(self, plan: LivePlan, *, way: str, details: Mapping[str, Any]) -> tuple[Step, ...]:
+    def beginning(
+        self, job: int, *, kind: str, way: str, table: Name, layout: str, old_name: Name, details: Mapping[str, Any]
+    ) -> tuple[Step, ...]:
         """As `ReshapingStore.beginning`."""
         from slabrow.servers.postgresql.ledger import Ledger
 
-        words = (
-            way, str(plan.shape.name), str(plan.old_name), str(plan.layout), json.dumps(details, ensure_ascii=False),
-        )  # fmt: skip
+        words = (kind, way, str(table), str(old_name), layout, json.dumps(details, ensure_ascii=False))
         record = (
             f"INSERT INTO {self._table} (job, kind, way, table_name, old_name, layout, details) OVERRIDING SYSTEM "
-            "VALUE "
-            f"VALUES ({plan.job:d}, 'convert', {', '.join(map(literal, words))})",
+            f"VALUE VALUES ({job:d}, {', '.join(map(literal, words))})",
             f"SELECT setval(pg_get_serial_sequence({literal(self._table)}, 'job'), max(job)) FROM {self._table}",
         )
         tables = Ledger(self.connection, self.schema).preparing()
@@ -53,7 +52,7 @@ class Reshapings:
             Step(
                 name="make the record",
                 transaction=Transaction("make the record", tuple(map(Statement, record))),
-                is_done=f"SELECT EXISTS (SELECT FROM {self._table} WHERE job = {plan.job:d})",
+                is_done=f"SELECT EXISTS (SELECT FROM {self._table} WHERE job = {job:d})",
             ),
         )
 
@@ -69,7 +68,8 @@ class Reshapings:
                 return None
             which = "IS NOT NULL" if ended else "IS NULL"
             row = self.connection.execute(
-                f"""SELECT job, table_name, way, state, layout, old_name, began, compared, longest_lock_ms, details,
+                f"""SELECT job, kind, table_name, way, state, layout, old_name, began, compared, longest_lock_ms,
+                           details,
                            (SELECT jsonb_object_agg(what, extract(epoch FROM at))
                             FROM {self._table}_mark m WHERE m.job = r.job)
                     FROM {self._table} r WHERE table_name = %s AND ended {which}
@@ -84,11 +84,20 @@ class Reshapings:
             if self.connection.execute("SELECT to_regclass(%s)", [self._table]).fetchall()[0][0] is None:
                 return ()
             rows = self.connection.execute(
-                f"""SELECT job, table_name, way, state, layout, old_name, began, compared, longest_lock_ms, details,
+                f"""SELECT job, kind, table_name, way, state, layout, old_name, began, compared, longest_lock_ms,
+                           details,
                            NULL
                     FROM {self._table} WHERE ended IS NULL ORDER BY job""".encode()
             ).fetchall()
         return tuple(map(_record, rows))
+
+    def of_partition(self, name: Name) -> Reshaping | None:
+        """The record of open work that divides this partition anew, or has done so."""
+        spelled = [name.schema, name.table]
+        for record in reversed(self.open_jobs()):
+            if any(each["name"] == spelled for each in record.details.get("sources", ())):
+                return self.find(record.table)
+        return None
 
     def begin(
         self, table: Name, *, kind: str, way: str, layout: str, old_name: Name, details: Mapping[str, Any]
@@ -256,11 +265,12 @@ class Reshapings:
 
 
 def _record(row: tuple[Any, ...]) -> Reshaping:
-    job, table, way, state, layout, old_name, began, compared, longest, details, marks = row
+    job, kind, table, way, state, layout, old_name, began, compared, longest, details, marks = row
     from datetime import UTC, datetime
 
     return Reshaping(
         job=job,
+        kind=kind,
         table=parse_name(table),
         way=way,
         state=state,

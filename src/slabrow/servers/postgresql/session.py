@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from slabrow.servers.asking import Fence
     from slabrow.servers.postgresql.execution import PostgresExecution
     from slabrow.servers.postgresql.ledger import Ledger
+    from slabrow.servers.postgresql.partition_questions import PostgresPartitions
     from slabrow.servers.postgresql.reshapings import Reshapings
     from slabrow.servers.postgresql.write.writer import PostgresWriter
     from slabrow.servers.protocols import FamilyTraits
@@ -34,6 +35,13 @@ class PostgresSession:
     def counting(self) -> PostgresCounting:
         """As `Session.counting`."""
         return PostgresCounting(self.connection)
+
+    @property
+    def partitions(self) -> PostgresPartitions:
+        """As `Session.partitions`."""
+        from slabrow.servers.postgresql.partition_questions import PostgresPartitions
+
+        return PostgresPartitions(self.connection)
 
     @property
     def planner(self) -> PostgresPlanner:

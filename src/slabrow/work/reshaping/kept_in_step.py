@@ -7,6 +7,7 @@ from slabrow.core.upkeep.findings import Finding
 from slabrow.core.upkeep.live_plan import Reshaping, ReshapingState
 from slabrow.core.upkeep.steps import LongWork
 from slabrow.core.values.errors import Refusal
+from slabrow.core.values.names import Name, parse_name
 from slabrow.servers.protocols import Session
 from slabrow.work import runner
 from slabrow.work.context import Context, ignore_progress
@@ -17,36 +18,49 @@ from slabrow.work.step_runner import StepRunner, ledger_or_none
 
 def finding_of(session: Session, schema: str, record: Reshaping) -> Finding:
     """What a person should know of it."""
-    store = session.reshapings(schema)
+    store, begun = session.reshapings(schema), f"{record.began:%Y-%m-%d %H:%M}"
+    command = f"slabrow {record.kind} {_named(record)}"
+    what = f"the conversion to {record.layout}" if record.kind == "convert" else f"the {record.kind} of {record.layout}"
     if record.state == ReshapingState.SWAPPED:
         waiting = store.changes_waiting(record.job, "back")
         return Finding(
             "old_table_kept",
-            f"{record.old_name} is kept in step since the conversion of {record.began:%Y-%m-%d %H:%M}, "
-            f"{waiting:,} changes "
-            f"wait: let go of it with `slabrow convert {record.table} --drop-old --go` when you are sure",
+            f"{record.old_name} is kept in step since {what}, begun {begun}; {waiting:,} changes wait: let go of it "
+            f"with `{command} --drop-old --go` when you are sure",
         )
     waiting = store.changes_waiting(record.job, "log")
-    what = {
-        ReshapingState.GIVEN_UP: "is being given up: finish that with `slabrow convert {} --give-up --go`",
-        ReshapingState.UNDONE: "is being undone: finish that with `slabrow convert {} --undo --go`",
-    }.get(record.state, "is under way: go on with `slabrow convert {} --go`, or take it away with `--give-up --go`")
+    ends = {
+        ReshapingState.GIVEN_UP: f"is being given up: finish that with `{command} --give-up --go`",
+        ReshapingState.UNDONE: f"is being undone: finish that with `{command} --undo --go`",
+    }
+    usual = f"is under way: go on with `{command} --go`, or take it away with `--give-up --go`"
     return Finding(
         "conversion_under_way",
-        f"the conversion to {record.layout}, begun {record.began:%Y-%m-%d %H:%M}, {what.format(record.table)}; its log "
-        f"holds {waiting:,} changes",
+        f"{what}, begun {begun}, {ends.get(record.state, usual)}; its log holds {waiting:,} changes",
     )
 
 
+def _named(record: Reshaping) -> str:
+    """What the command names: the table, or the partitions as they were."""
+    sources = record.details.get("sources")
+    return str(record.table) if sources is None else " ".join(str(Name(*each["name"])) for each in sources)
+
+
 def keep_in_step(context: Context, session: Session, layout: Layout, schema: str, record: Reshaping) -> None:
-    """Brings over to the old table what was written since the swap. Does nothing while another run is at work on it."""
+    """Brings over to what was there before what was written since the swap. Does nothing beside another run."""
+    root = parse_name(record.root)
     try:
-        with runner.sole(session, [record.table], context.lock_wait_ms):
-            planned = plan_again(context, session, layout, schema, record, SPEEDS["normal"])
-            live = session.writer.live(planned.plan, 1)
+        with runner.sole(session, [root], context.lock_wait_ms):
+            if record.kind == "convert":
+                plan = plan_again(context, session, layout, schema, record, SPEEDS["normal"]).plan
+                work = session.writer.live(plan, 1)
+            else:
+                from slabrow.work.reshaping.redivision_plan import plan_again as redivided_again
+
+                work = session.writer.redivision(redivided_again(session, schema, record, root, SPEEDS["normal"]), 1)
             quiet = replace(context, progress=ignore_progress)
             steps = StepRunner(quiet, session, ledger_or_none(quiet, session, schema))
-            steps.do(LongWork(kind="convert", table=record.table, steps=live.in_step()))
-            runner.run(session, [live.floor(back=True)], context.lock_wait_ms)
+            steps.do(LongWork(kind=record.kind, table=record.table, steps=work.in_step()))
+            runner.run(session, [work.floor(back=True)], context.lock_wait_ms)
     except Refusal:
         return

@@ -2,38 +2,34 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.live_plan import Reshaping, ReshapingState
-from slabrow.core.upkeep.steps import LongWork, Phase, Step, StepReport, StepState
+from slabrow.core.upkeep.statements import Transaction
+from slabrow.core.upkeep.steps import LongWork, Phase, Step
 from slabrow.core.values.errors import Doubled, Refusal, UsageError
 from slabrow.core.values.names import Name
-from slabrow.core.values.wording import count
-from slabrow.servers.protocols import AsIsSteps, LiveSteps, ReshapingStore, Session
+from slabrow.servers.protocols import ReshapingStore, Session
+from slabrow.servers.step_protocols import AsIsSteps, LiveSteps
 from slabrow.work import runner
-from slabrow.work.context import Context, ignore_progress
+from slabrow.work.context import Context
 from slabrow.work.convert import ComparedPartition
-from slabrow.work.pace import Pace
 from slabrow.work.reshaping.as_is_plan import as_is_details, layout_lines, plan_as_is, plan_as_is_again
 from slabrow.work.reshaping.live_result import LiveOptions, LiveResult, phase_of, steps_done
 from slabrow.work.reshaping.plan import PlannedLive, details_of, plan_again, plan_anew
-from slabrow.work.step_runner import StepRunner, ledger_or_none
+from slabrow.work.reshaping.running import COPY, LongRun, seconds_left
 
 if TYPE_CHECKING:
     from slabrow.core.upkeep.breaks import Break
 
 CLAIM_WAIT_MS = 6_000  # a run that was killed may still be at work on the server for a moment
-FLOOR_EVERY_S = 2.0
-_SHOW_EVERY_S = 0.5
-_COPY, _COPY_SHARE = "copy rows", 0.3
 # How far each step is on the bar, as measured with two million rows and two sessions.
 _BEGINS_AT = {
-    _COPY: 0.02,
+    COPY: 0.02,
     "build keys and indexes": 0.32,
     "analyse": 0.75,
     "bring changes over": 0.78,
@@ -56,13 +52,7 @@ class LiveConversion:
     options: LiveOptions
     planned: PlannedLive | None = None
     record: Reshaping | None = None
-    _floor_at: float = 0.0
-    _shown_at: float = 0.0
-    _began: tuple[float, int] | None = None
-    _step: str = ""
-    _pace: Pace | None = None
-    _total: int = 0
-    _reports: dict[str, StepReport] = field(default_factory=dict)
+    _running: LongRun | None = None
 
     # What is asked for
 
@@ -130,7 +120,10 @@ class LiveConversion:
         plan, writer, wait = self.planned.plan, self.session.writer, self.context.lock_wait_ms
         is_live = self.options.way == "live"
         details = details_of(plan, self.planned.key_changes) if is_live else as_is_details(plan)
-        before = self.store.beginning(plan, way=self.options.way, details=details)
+        before = self.store.beginning(
+            plan.job, kind="convert", way=self.options.way, table=plan.shape.name, layout=str(plan.layout),
+            old_name=plan.old_name, details=details,
+        )  # fmt: skip
         phases: list[tuple[str, str, tuple[Step, ...]]] = []
         if is_live:
             live = self._live()
@@ -323,63 +316,33 @@ class LiveConversion:
 
     def _do(self, steps: tuple[Step, ...]) -> None:
         assert self.planned is not None and self.record is not None
-        job = self.planned.plan.job
-        self._total = self.store.rows_total(self.planned.plan.leaves)
-        self._pace = pace = Pace(self.options.speed, self.store.pressure, self.context.warn)
-        steps_runner = StepRunner(
-            replace(self.context, progress=ignore_progress),
-            self.session,
-            ledger_or_none(self.context, self.session, self.schema),
-            jobs=self.options.speed.jobs,
-            pace=pace,
-            between=self._raise_floor,
-            held=lambda milliseconds: self.store.note_lock(job, milliseconds),
-            wait_s=self.options.wait_for_snapshots_s,
-            watch=self._show,
-            begins=self._begins,
-        )
-        reports = steps_runner.do(LongWork(kind="convert", table=self.record.table, steps=steps))
-        self._reports = {report.name: report for report in reports}
+        self._run.do("convert", self.record, self.planned.plan.leaves, steps)
 
-    def _begins(self, step: str) -> None:
-        self._step, self._shown_at = step, 0.0
-        self.context.progress(_BEGINS_AT.get(step, 0.0), step)
-
-    def _raise_floor(self) -> None:
-        """Now and then."""
-        if self.options.way == "live" and time.monotonic() - self._floor_at > FLOOR_EVERY_S:
-            assert self.record is not None
-            is_back = self.record.state == ReshapingState.SWAPPED
-            runner.run(self.session, [self._live().floor(back=is_back)], self.context.lock_wait_ms)
-            self._floor_at = time.monotonic()
-
-    def _show(self) -> None:
-        if time.monotonic() - self._shown_at < _SHOW_EVERY_S or self.record is None:
-            return
-        self._shown_at = time.monotonic()
-        done, pieces, rows = self.store.progress(self.record.job)
-        if self._pace is not None and pieces:
-            self._pace.rows_a_piece = self._total / pieces
-        waiting = self.store.changes_waiting(self.record.job, "log")
-        left = self._seconds_left(done, pieces)
-        share, text = _BEGINS_AT.get(self._step, 0.0), self._step
-        if self._step == _COPY and pieces:
-            share += _COPY_SHARE * done / pieces
-            text += f": {count(rows)} rows" + (f", {left:.0f} s left" if left else "")
-        self.context.progress(share, f"{text}; {count(waiting)} changes wait")
-
-    def _seconds_left(self, done: int, pieces: int) -> float | None:
-        if self._began is None:
-            self._began = (time.monotonic(), done)
+    def _floor(self) -> Transaction | None:
+        """Where there is a log, its floor is raised now and then."""
+        if self.options.way != "live" or self.record is None:
             return None
-        took, made = time.monotonic() - self._began[0], done - self._began[1]
-        return None if made <= 0 or done >= pieces else (pieces - done) * took / made
+        return self._live().floor(back=self.record.state == ReshapingState.SWAPPED)
+
+    @property
+    def _run(self) -> LongRun:
+        if self._running is None:
+            self._running = LongRun(
+                self.context,
+                self.session,
+                self.store,
+                self.schema,
+                self.options.speed,
+                self.options.wait_for_snapshots_s,
+                _BEGINS_AT,
+                self._floor,
+            )
+        return self._running
 
     # What is said
 
     def _proposed(self, doing: str, steps: tuple[Step, ...]) -> LiveResult:
-        reports = tuple(StepReport(name=step.name, state=StepState.PROPOSED) for step in steps)
-        self._reports = {report.name: report for report in reports}
+        self._run.propose(steps)
         return self._result(doing, steps, is_done=False)
 
     def _result(
@@ -400,7 +363,7 @@ class LiveConversion:
             doing=doing,
             phase=phase,
             work=LongWork(kind="convert", table=self.layout.table, steps=steps),
-            steps=self._said(rows) if steps else steps_done(record),
+            steps=self._run.said(rows) if steps else steps_done(record),
             old_name=old_name,
             is_done=is_done,
             key_changes=changes,
@@ -411,18 +374,10 @@ class LiveConversion:
             changes_waiting=self.store.changes_waiting(record.job, log) if record else 0,
             longest_lock_ms=round(record.longest_lock_ms, 3) if record else 0.0,
             compared=tuple(ComparedPartition(*each) for each in record.compared) if record else (),
-            seconds_left=self._estimated_left(record, done, pieces),
+            seconds_left=seconds_left(record, done, pieces),
             is_paused=is_paused,
             way=record.way if record else self.options.way,
             lines=layout_lines(planned.plan) if planned is not None and self.options.way == "as-is" else (),
-        )
-
-    def _said(self, rows: int) -> tuple[StepReport, ...]:
-        """The reports, with the rows that were copied where that was done."""
-        copied = {_COPY: rows}
-        return tuple(
-            replace(report, rows=copied.get(report.name)) if report.state is StepState.DONE else report
-            for report in self._reports.values()
         )
 
     def _estimate(self) -> int:
@@ -431,13 +386,6 @@ class LiveConversion:
             return self.store.rows_total(self.planned.plan.leaves)
         held = self.record.details.get("leaves", ()) if self.record is not None else ()
         return self.store.rows_total([Name(*leaf) for leaf in held])
-
-    @staticmethod
-    def _estimated_left(record: Reshaping | None, done: int, pieces: int) -> float | None:
-        if record is None or not 0 < done < pieces or "watched" not in record.marks:
-            return None
-        took = time.time() - record.marks["watched"].timestamp()
-        return round(took * (pieces - done) / done, 1)
 
 
 def _is_unmade(record: Reshaping) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -92,8 +93,8 @@ _STEP_OF_MARK = {"made": "make the new table", "partitions": "make its partition
                  "swapped": "swap names", "undone": "swap back"}  # fmt: skip
 
 
-def steps_done(record: Reshaping | None) -> tuple[StepReport, ...]:
+def steps_done(record: Reshaping | None, step_of_mark: Mapping[str, str] = _STEP_OF_MARK) -> tuple[StepReport, ...]:
     marks = sorted(record.marks.items(), key=lambda each: each[1]) if record is not None else []
     return tuple(
-        StepReport(name=_STEP_OF_MARK[what], state=StepState.ALREADY) for what, _ in marks if what in _STEP_OF_MARK
+        StepReport(name=step_of_mark[what], state=StepState.ALREADY) for what, _ in marks if what in step_of_mark
     )

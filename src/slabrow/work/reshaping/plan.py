@@ -73,7 +73,7 @@ def plan_anew(
         if tree is not None:
             shape = _stored_as(shape, session, tree)
         record_hash = session.catalogue.has_record_hash(found)
-    followed = _followed(shape)
+    followed = followed_key(shape)
     refuse(shape, belongings, layout)
     if tree is not None and _is_as_declared(tree, layout):
         raise Refusal(
@@ -222,7 +222,7 @@ def _must_count(found: Relation, shape: Shape, layout: Layout) -> bool:
     return not (is_settled and column is not None and column.not_null and found.rows is not None)
 
 
-def _followed(shape: Shape) -> tuple[str, ...]:
+def followed_key(shape: Shape) -> tuple[str, ...]:
     """The columns of the key by which a row is found again: the primary key, else a unique key without NULL."""
     nullable = {column.name for column in shape.columns if not column.not_null}
     keys = [

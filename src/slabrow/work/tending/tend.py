@@ -15,7 +15,7 @@ from slabrow.core.upkeep.guards import guard_clock, guard_grid
 from slabrow.core.upkeep.reconcile import reconcile
 from slabrow.core.values.errors import ServerError, SlabrowError
 from slabrow.core.values.method import By
-from slabrow.core.values.names import Name
+from slabrow.core.values.names import Name, parse_name
 from slabrow.work.context import Context, Event, ignore_progress
 from slabrow.work.tending.table_clock import TableClock
 from slabrow.work.tending.trees_ahead import TreesAhead
@@ -80,10 +80,10 @@ def tend(
         schema = asked.ledger_schema
         changing = session.reshapings(schema).open_jobs() if schema is not None and ledger is not None else ()
         found = _being_changed(clock, layouts, changing, asked)
-        for name, finding in found.items():
-            if finding.code == "conversion_under_way":
+        for name, said in found.items():
+            if any(finding.code == "conversion_under_way" for finding in said):
                 # Its partitions are those of another layout, and upkeep by this one would undo the work.
-                reports[name] = TableReport(layout=_layout_of(layouts, name), leftovers=(finding,))
+                reports[name] = TableReport(layout=_layout_of(layouts, name), leftovers=tuple(said))
         for layout in layouts:
             if layout.table in reports:
                 continue
@@ -98,9 +98,9 @@ def tend(
                 if session.closed:
                     raise
                 reports[layout.table] = TableReport(layout=layout, error=error)
-        for name, finding in found.items():
-            if finding.code != "conversion_under_way":
-                reports[name] = replace(reports[name], leftovers=(*reports[name].leftovers, finding))
+        for name, said in found.items():
+            if not any(finding.code == "conversion_under_way" for finding in said):
+                reports[name] = replace(reports[name], leftovers=(*reports[name].leftovers, *said))
     return TendResult(context.now, tuple(reports[name] for name in names), note)
 
 
@@ -114,26 +114,27 @@ def _layout_of(layouts: Iterable[Layout], table: Name) -> Layout:
 
 def _being_changed(
     clock: TableClock, layouts: Sequence[Layout], changing: "Sequence[Reshaping]", asked: TendOptions
-) -> dict[Name, Finding]:
-    """What is to be said of tables whose conversion has not ended; old tables get what was written since the swap."""
+) -> dict[Name, list[Finding]]:
+    """What is to be said of tables that are being changed; what was there before gets what was written since."""
     if not changing or asked.ledger_schema is None:
         return {}
     from slabrow.core.upkeep.live_plan import ReshapingState
     from slabrow.work.reshaping.kept_in_step import finding_of, keep_in_step
 
-    found = {}
+    found: dict[Name, list[Finding]] = {}
     for record in changing:
-        layout = next((each for each in layouts if _is(each.table, record.table)), None)
+        root = parse_name(record.root)
+        layout = next((each for each in layouts if _is(each.table, root)), None)
         if layout is None:
             continue
-        name = layout.table
+        said = found.setdefault(layout.table, [])
         if asked.go and record.state == ReshapingState.SWAPPED and record.way == "live":
             try:
                 keep_in_step(clock.context, clock.session, layout, asked.ledger_schema, record)
             except SlabrowError as error:
-                found[name] = Finding("old_table_behind", f"{record.old_name} is not kept in step: {error.line}")
+                said.append(Finding("old_table_behind", f"{record.old_name} is not kept in step: {error.line}"))
                 continue
-        found[name] = finding_of(clock.session, asked.ledger_schema, record)
+        said.append(finding_of(clock.session, asked.ledger_schema, record))
     return found
 
 

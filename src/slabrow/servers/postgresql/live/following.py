@@ -40,6 +40,8 @@ class Following:
     followed    how many of them find the row
     columns     those that are copied
     overrides   whether an identity column that is GENERATED ALWAYS is among them
+    parts       where the rows lie in several tables, or in partitions: these tables, each with triggers of its own
+    read        the columns that are read of such tables: their order may differ
     empties     whether a TRUNCATE of the source is brought over; else the copy begins again after it
     """
 
@@ -55,6 +57,8 @@ class Following:
     followed: int
     columns: tuple[str, ...]
     overrides: bool
+    parts: tuple[Name, ...] = ()
+    read: tuple[str, ...] = ()
     empties: bool = False
 
     @property
@@ -70,6 +74,10 @@ class Following:
     @property
     def from_source(self) -> str:
         """The source in a FROM clause."""
+        if self.parts:
+            read = quoting.columns(self.read)
+            each = (f"SELECT {read} FROM ONLY {quoting.table(part)}" for part in self.parts)
+            return f"({' UNION ALL '.join(each)})"
         return ("" if self.is_partitioned else "ONLY ") + quoting.table(self.source)
 
     def _places(self, which: str) -> list[str]:
@@ -127,12 +135,13 @@ END
 
         A row trigger on a partitioned table reaches its leaves, whatever way a row comes; one for TRUNCATE does not.
         """
-        table = quoting.table(self.source)
-        yield Statement(
-            f"CREATE TRIGGER {identifier(self.trigger)} AFTER INSERT OR UPDATE OR DELETE ON {table} "
-            f"FOR EACH ROW EXECUTE FUNCTION {self.log}()"
-        )
-        yield Statement(f"ALTER TABLE {table} ENABLE ALWAYS TRIGGER {identifier(self.trigger)}")
+        for name in self._rooted:
+            table = quoting.table(name)
+            yield Statement(
+                f"CREATE TRIGGER {identifier(self.trigger)} AFTER INSERT OR UPDATE OR DELETE ON {table} "
+                f"FOR EACH ROW EXECUTE FUNCTION {self.log}()"
+            )
+            yield Statement(f"ALTER TABLE {table} ENABLE ALWAYS TRIGGER {identifier(self.trigger)}")
         emptied = identifier(self.trigger + "_truncate")
         for name in self._all_tables():
             each = quoting.table(name)
@@ -143,18 +152,32 @@ END
             only = "ONLY " if self.is_partitioned and name == self.source else ""
             yield Statement(f"ALTER TABLE {only}{each} ENABLE ALWAYS TRIGGER {emptied}")
 
+    @property
+    def _rooted(self) -> tuple[Name, ...]:
+        """The tables with a row trigger of their own."""
+        return self.parts or (self.source,)
+
     def _all_tables(self) -> tuple[Name, ...]:
+        if self.parts:
+            return self.parts
         return (self.source, *self.source_leaves) if self.is_partitioned else (self.source,)
 
     def silencing(self) -> Iterator[Statement]:
         """The trigger is switched off: that does not wait for readers, where dropping them would."""
-        yield Statement(f"ALTER TABLE {quoting.table(self.source)} DISABLE TRIGGER {identifier(self.trigger)}")
+        for name in self._rooted:
+            yield Statement(f"ALTER TABLE {quoting.table(name)} DISABLE TRIGGER {identifier(self.trigger)}")
+
+    def speaking(self) -> Iterator[Statement]:
+        """It is switched on again. ALWAYS, as when it was made."""
+        for name in self._rooted:
+            yield Statement(f"ALTER TABLE {quoting.table(name)} ENABLE ALWAYS TRIGGER {identifier(self.trigger)}")
 
     def removing(self) -> Iterator[Statement]:
         """The triggers are taken away: within a lock that keeps everybody out."""
         for name in self._all_tables():
             yield Statement(f"DROP TRIGGER IF EXISTS {identifier(self.trigger + '_truncate')} ON {quoting.table(name)}")
-        yield Statement(f"DROP TRIGGER IF EXISTS {identifier(self.trigger)} ON {quoting.table(self.source)}")
+        for name in self._rooted:
+            yield Statement(f"DROP TRIGGER IF EXISTS {identifier(self.trigger)} ON {quoting.table(name)}")
 
     def dropping(self) -> Iterator[Statement]:
         """The log and the function, when nothing calls it any more."""

@@ -11,12 +11,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from slabrow.core.upkeep.statements import Statement
+from slabrow.core.upkeep.steps import Step
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.following import dollar_tag
+from slabrow.servers.postgresql.live.locking import ALL_OUT, lock_alone
+from slabrow.servers.postgresql.live.records import Record
 from slabrow.servers.postgresql.quoting import identifier, literal
-
-GUARD_TRIGGER = "slabrow_guard"
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,12 +30,17 @@ class Guard:
     mark: str
 
     @property
+    def _trigger(self) -> str:
+        """Several partitions of one table may have been divided anew, each with a guard."""
+        return f"slabrow_guard_{self.job}"
+
+    @property
     def _function(self) -> str:
         return f"{identifier(self.schema)}.{identifier(f'guard_{self.job}')}()"
 
     def putting_up(self) -> Iterator[Statement]:
         """Within the swap, after the last rows were brought over. ALWAYS: in sessions of a replica's role, too."""
-        place, trigger = quoting.table(self.table), identifier(GUARD_TRIGGER)
+        place, trigger = quoting.table(self.table), identifier(self._trigger)
         marks = f"{identifier(self.schema)}.reshaping_mark"
         body = f"""
 BEGIN
@@ -59,7 +65,17 @@ END
 
     def taking_down(self) -> Iterator[Statement]:
         """Within a lock that keeps everybody out."""
-        yield Statement(f"DROP TRIGGER IF EXISTS {identifier(GUARD_TRIGGER)} ON {quoting.table(self.table)}")
+        yield Statement(f"DROP TRIGGER IF EXISTS {identifier(self._trigger)} ON {quoting.table(self.table)}")
+
+    def step(self) -> Step:
+        """The step that takes it down. An earlier one may have done so already."""
+        return Record(self.schema, self.job).step(
+            "take the guard away",
+            self.taking_down(),
+            "guard taken away",
+            f"take the guard of {self.table} away",
+            lock_alone((self.table,), ALL_OUT),
+        )
 
     def dropping(self) -> Iterator[Statement]:
         """When no table has the trigger any more."""

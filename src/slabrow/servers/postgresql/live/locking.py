@@ -45,3 +45,13 @@ current_database())
   AND l.granted AND l.pid IS DISTINCT FROM pg_backend_pid() AND l.mode <> 'ShareUpdateExclusiveLock'{harmless}
   AND (a.xact_start IS NULL OR clock_timestamp() - a.xact_start > '{_YOUNG}') LIMIT 5"""
     return StrongLock(look)
+
+
+def lock_alone(tables: Sequence[Name], mode: str, beside: Sequence[Name] = ()) -> StrongLock:
+    """These tables, without the partitions of any, in this order. beside: what is locked for a moment within."""
+    named = ", ".join(f"ONLY {quoting.table(name)}" for name in tables)
+    return StrongLock(
+        look=look_only((*tables, *beside), mode).look,
+        gentle=f"LOCK TABLE {named} IN SHARE UPDATE EXCLUSIVE MODE",
+        strong=f"LOCK TABLE {named} IN {mode} MODE",
+    )

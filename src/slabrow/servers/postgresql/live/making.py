@@ -1,4 +1,4 @@
-"""Makes the table that is to take the place of another, copies the rows into it piece by piece, and gives it its keys.
+"""Makes the table that is to take the place of another, and gives it its keys when the rows are there.
 
 Nothing of this is seen by anybody else, and no lock on the table in use is stronger than a reader's.
 """
@@ -12,15 +12,14 @@ from slabrow.core.upkeep.statements import Statement, Transaction
 from slabrow.core.upkeep.steps import Piece
 from slabrow.core.values.names import NAME_LIMIT, Name, fit
 from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.live.copying import PieceCopy
 from slabrow.servers.postgresql.live.following import Following, dollar_tag
 from slabrow.servers.postgresql.live.names import INCOMING, incoming_name, passing
-from slabrow.servers.postgresql.quoting import identifier, literal
+from slabrow.servers.postgresql.quoting import literal
 from slabrow.servers.postgresql.reshapings import is_marked, marked
 from slabrow.servers.postgresql.write import ddl
-from slabrow.servers.postgresql.write.script import BEGIN_ANEW
 
 _ANALYSES_ALONE = 18  # from this version on ANALYZE ONLY leaves the partitions out
-SMALLEST_PIECE = 16  # blocks
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,127 +99,23 @@ class Making:
             pieces.append(Piece(Transaction(purpose, (*made, self._mark(what))), self._is_marked(what)))
         return tuple(pieces)
 
-    # The copy
-
-    def dividing(self, jobs: int) -> Transaction:
-        """Lists the pieces. When the table was emptied or rewritten since, what is copied is thrown away first."""
-        job, schema = self.plan.job, identifier(self.plan.schema)
-        blocks = f"greatest({SMALLEST_PIECE}, least({self.plan.piece_blocks}, total / {jobs * 4}))::bigint"
-        return Transaction(
-            "divide the copy into pieces",
-            (
-                Statement(f"TRUNCATE {quoting.table(self.incoming)}"),
-                Statement(f"DELETE FROM {self.following.log} WHERE old_1 IS NULL AND new_1 IS NULL"),
-                Statement(f"DELETE FROM {schema}.reshaping_piece WHERE job = {job}"),
-                Statement(f"DELETE FROM {schema}.reshaping_source WHERE job = {job}"),
-                Statement(
-                    f"INSERT INTO {schema}.reshaping_source (job, relation, filenode, blocks) "
-                    f"SELECT {job}, relid, pg_relation_filenode(relid), "
-                    "pg_relation_size(relid) / current_setting('block_size')::int "
-                    f"FROM pg_partition_tree({literal(str(self.plan.shape.name))}) WHERE isleaf"
-                    if self.plan.is_partitioned
-                    else f"INSERT INTO {schema}.reshaping_source (job, relation, filenode, blocks) "
-                    f"SELECT {job}, oid, pg_relation_filenode(oid), "
-                    "pg_relation_size(oid) / current_setting('block_size')::int "
-                    f"FROM pg_class WHERE oid = {literal(str(self.plan.shape.name))}::regclass"
-                ),
-                Statement(
-                    f"""INSERT INTO {schema}.reshaping_piece (job, piece, relation, low, high)
-SELECT {job}, row_number() OVER (ORDER BY relation, low), relation, low, low + a_piece
-FROM (SELECT relation, blocks, {blocks} AS a_piece
-      FROM {schema}.reshaping_source, (SELECT sum(blocks) AS total FROM {schema}.reshaping_source WHERE job = {job}) t
-      WHERE job = {job} AND blocks > 0) s, generate_series(0, blocks - 1, a_piece) low"""
-                ),
-                Statement(
-                    f"UPDATE {schema}.reshaping SET is_listed = true, compared = NULL, open_transactions = NULL, "
-                    f"rows_total = (SELECT sum(greatest(c.reltuples, 0)) FROM {schema}.reshaping_source s "
-                    f"JOIN pg_class c ON c.oid = s.relation WHERE s.job = {job}) WHERE job = {job}"
-                ),
-            ),
-        )
-
     @property
-    def added_leaves(self) -> str:
-        """The query of leaves that have come since: their rows may never have been recorded."""
-        return (
-            f"SELECT relid FROM pg_partition_tree({literal(str(self.plan.shape.name))}) WHERE isleaf EXCEPT "
-            f"SELECT relation FROM {identifier(self.plan.schema)}.reshaping_source WHERE job = {self.plan.job}"
-        )
-
-    @property
-    def is_divided(self) -> str:
-        """Whether the pieces are listed, and the table has not been emptied or rewritten since."""
-        job, schema = self.plan.job, identifier(self.plan.schema)
-        same = f"NOT EXISTS ({self.added_leaves})" if self.plan.is_partitioned else "true"
-        return (
-            f"SELECT is_listed AND {same} AND NOT {self.following.has_marker} AND NOT EXISTS (SELECT "
-            f"FROM {schema}.reshaping_source WHERE job = {job} AND pg_relation_filenode(relation) IS DISTINCT FROM "
-            f"filenode) FROM {schema}.reshaping WHERE job = {job}"
-        )
-
-    def piece(self) -> Transaction:
-        """Copies one piece: of two runs at the same time each takes another one.
-
-        Rows that no transaction wrote which could have been recorded are copied; of the younger ones those without an
-        entry. A row that was written since has its entry, visible in the same snapshot, and comes with the changes.
-        """
-        columns, incoming = _in_format(quoting.columns(self.plan.copied)), _in_format(quoting.table(self.incoming))
-        overriding = " OVERRIDING SYSTEM VALUE" if self.following.overrides else ""
-        job, schema = self.plan.job, identifier(self.plan.schema)
-        insert = (
-            f"INSERT INTO {incoming} ({columns}){overriding} SELECT {columns} FROM ONLY %s s "
-            "WHERE ctid >= %L AND ctid < %L AND age(s.xmin)"
-        )
-        unknown = " AND ".join(
-            f"l.new_{number} = s.{_in_format(identifier(name))}" for number, name in enumerate(self.plan.followed, 1)
-        )
-        log = _in_format(self.following.log)
-        body = f"""
-DECLARE
-  p record;
-  place text;
-  horizon xid;
-  before bigint;
-  copied bigint;
-BEGIN
-  SELECT * INTO p FROM {schema}.reshaping_piece WHERE job = {job} AND NOT is_done
-    ORDER BY piece LIMIT 1 FOR UPDATE SKIP LOCKED;
-  IF NOT FOUND THEN
-    RETURN;
-  END IF;
-  SELECT format('%I.%I', n.nspname, c.relname) INTO place
-    FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = p.relation;
-  IF place IS NULL THEN
-    RAISE EXCEPTION 'a table that held rows is gone' USING ERRCODE = '{BEGIN_ANEW}';
-  END IF;
-  EXECUTE format('LOCK TABLE ONLY %s IN ACCESS SHARE MODE', place);
-  IF pg_relation_filenode(p.relation) IS DISTINCT FROM
-     (SELECT filenode FROM {schema}.reshaping_source WHERE job = {job} AND relation = p.relation) THEN
-    RAISE EXCEPTION '% was emptied or rewritten', place USING ERRCODE = '{BEGIN_ANEW}';
-  END IF;
-  SELECT r.horizon INTO horizon FROM {schema}.reshaping r WHERE r.job = {job};
-  EXECUTE format({literal(insert + " > age(%L::xid)")}, place, format('(%s,0)', p.low), format('(%s,0)', p.high),
-  horizon); GET DIAGNOSTICS before = ROW_COUNT;
-  EXECUTE format({literal(insert + f" <= age(%L::xid) AND NOT EXISTS (SELECT FROM {log} l WHERE {unknown})")},
-    place, format('(%s,0)', p.low), format('(%s,0)', p.high), horizon);
-  GET DIAGNOSTICS copied = ROW_COUNT;
-  UPDATE {schema}.reshaping_piece SET is_done = true, row_count = before + copied
-    WHERE job = {job} AND piece = p.piece;
-END
-"""
-        tag = dollar_tag(body)
-        return Transaction(
-            "copy a piece of the rows",
-            (Statement("SET LOCAL enable_seqscan = off"), Statement(f"DO {tag}{body}{tag}")),
-        )
-
-    @property
-    def is_copied(self) -> str:
-        """Whether no piece is left."""
-        return (
-            f"SELECT is_listed AND NOT EXISTS (SELECT FROM {identifier(self.plan.schema)}.reshaping_piece "
-            f"WHERE job = {self.plan.job} AND NOT is_done) FROM {identifier(self.plan.schema)}.reshaping "
-            f"WHERE job = {self.plan.job}"
+    def copying(self) -> PieceCopy:
+        """How the rows get there."""
+        plan = self.plan
+        name = literal(str(plan.shape.name))
+        return PieceCopy(
+            schema=plan.schema,
+            job=plan.job,
+            following=self.following,
+            incoming=self.incoming,
+            tables=f"SELECT relid FROM pg_partition_tree({name}) WHERE isleaf"
+            if plan.is_partitioned
+            else f"SELECT oid AS relid FROM pg_class WHERE oid = {name}::regclass",
+            may_grow=plan.is_partitioned,
+            followed=plan.followed,
+            copied=plan.copied,
+            piece_blocks=plan.piece_blocks,
         )
 
     # Keys and what belongs to it
@@ -320,8 +215,3 @@ END
     def is_analysed(self) -> str:
         """Whether it is."""
         return self._is_marked("analysed")
-
-
-def _in_format(text: str) -> str:
-    """As a part of a text that format() of the server reads."""
-    return text.replace("%", "%%")

@@ -124,11 +124,11 @@ class LiveWork:
                 is_done=self._is_marked("partitions"),
             ),
             self._watch(),
-            self._step("divide the copy", making.dividing(self.jobs), making.is_divided),
+            self._step("divide the copy", making.copying.dividing(self.jobs), making.copying.is_divided),
             RepeatedStep(
                 name="copy rows",
-                transaction=making.piece(),
-                is_done=making.is_copied,
+                transaction=making.copying.piece(),
+                is_done=making.copying.is_copied,
                 is_wide=True,
                 is_paced=True,
                 backlog=f"SELECT count(*) FROM {identifier(self.plan.schema)}.reshaping_piece "
@@ -400,7 +400,7 @@ class LiveWork:
         held, added = "SELECT", "false"
         if self.plan.is_partitioned:
             held = "SELECT inhrelid FROM pg_inherits WHERE inhrelid = s.relation"
-            added = f"EXISTS ({self._making.added_leaves})"
+            added = f"EXISTS ({self._making.copying.added_leaves})"
         return Check(
             "SELECT 'tables', count(*), count(*) FILTER (WHERE is_there), NOT coalesce(bool_and(is_there), true) "
             f"OR {added} AS differs "
@@ -459,13 +459,7 @@ class LiveWork:
                 is_done=self._old_transactions.have_ended,
                 waits_for=self._old_transactions.who,
             ),
-            self._marked_step(
-                "take the guard away",
-                self._guard(_UNDONE).taking_down(),
-                "guard taken away",
-                f"take the guard of {self._table} away",
-                strong=strong_lock(self._table, (self._table,), ALL_OUT),
-            ),
+            self._guard(_UNDONE).step(),
             self._leaving().end(ReshapingState.UNDONE),
         )
 

@@ -33,8 +33,7 @@ class Comparison:
 
     @property
     def _print(self) -> str:
-        row = f"ROW({quoting.columns(self.columns)})"
-        return f"hash_record_extended({row}, 0)" if self.record_hash else f"hashtextextended({row}::text, 0)"
+        return _row_print(self.columns, self.record_hash)
 
     def query(self) -> str:
         """A query with a row a partition: leaf, rows in the old table and in the new one, and whether they differ."""
@@ -163,6 +162,25 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
                 )
             case _:
                 return None
+
+
+def whole_comparison(source: str, copy: Name, columns: tuple[str, ...], *, record_hash: bool) -> str:
+    """A query that compares all rows of a source with those of a partitioned copy, whose server has placed each row.
+
+    The first row is of all rows, the others tell how many lie in each leaf: as a row of `Comparison.query`.
+    """
+    row = _row_print(columns, record_hash)
+    sums = f"count(*) AS rows, sum({row}::numeric) AS print"
+    return f"""WITH n AS MATERIALIZED (SELECT tableoid, {sums} FROM {quoting.table(copy)} GROUP BY 1)
+SELECT 'all rows' AS leaf, o.rows AS old_rows, n.rows AS new_rows, (o.rows, o.print) IS DISTINCT FROM (n.rows, n.print)
+       AS differs
+FROM (SELECT {sums} FROM {source} s) o, (SELECT coalesce(sum(rows), 0)::bigint AS rows, sum(print) AS print FROM n) n
+UNION ALL SELECT c.relname::text, n.rows, n.rows, false FROM n JOIN pg_catalog.pg_class c ON c.oid = n.tableoid"""
+
+
+def _row_print(columns: tuple[str, ...], record_hash: bool) -> str:
+    row = f"ROW({quoting.columns(columns)})"
+    return f"hash_record_extended({row}, 0)" if record_hash else f"hashtextextended({row}::text, 0)"
 
 
 def _between(column: str, held: Range) -> str:

@@ -322,7 +322,7 @@ class Upkeep:
             return [*made, *sweeping.under_lock(), attach]
         return [*made, *sweeping.copied_first(self.copying), attach, sweeping.after()]
 
-    def adoption(self, action: Adopt) -> tuple[list[str], str]:
+    def adoption(self, action: Adopt | Create) -> tuple[list[str], str]:
         """The statements that make a partition like the others, and the one that attaches it."""
         *made, attach = self._creation(action, quoting.table(action.table), quoting.table(action.partition))
         return made, attach

@@ -12,6 +12,7 @@ from slabrow.core.upkeep.actions import Adopt
 from slabrow.core.upkeep.conversion_plan import ConversionPlan
 from slabrow.core.upkeep.live_plan import LivePlan
 from slabrow.core.upkeep.planned_partitions import Planned
+from slabrow.core.upkeep.redivision import RedivisionPlan
 from slabrow.core.upkeep.statements import Part, Statement, Transaction
 from slabrow.core.upkeep.steps import Step
 from slabrow.core.upkeep.upkeep_facts import Copying, UpkeepFacts
@@ -19,7 +20,7 @@ from slabrow.core.values.key_values import Kind
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.write import ddl
-from slabrow.servers.protocols import AsIsSteps, LiveSteps
+from slabrow.servers.step_protocols import AsIsSteps, LiveSteps
 
 
 class PostgresWriter:
@@ -76,6 +77,12 @@ class PostgresWriter:
         from slabrow.servers.postgresql.live.work import LiveWork
 
         return LiveWork(plan, jobs)
+
+    def redivision(self, plan: RedivisionPlan, jobs: int) -> LiveSteps:
+        """As `Writer.redivision`."""
+        from slabrow.servers.postgresql.live.redividing import Redividing
+
+        return Redividing(plan, jobs)
 
     def phase_script(
         self, title: str, steps: Sequence[Step], lock_wait_ms: int, now: datetime, is_over: str | None = None

@@ -1,0 +1,67 @@
+"""What is asked of a split or a merge, and where it stands."""
+
+from dataclasses import dataclass
+
+from slabrow.core.table.bounds import Bounds
+from slabrow.core.table.spans import Span
+from slabrow.core.upkeep.steps import LongWork, Phase, StepReport
+from slabrow.core.values.names import Name
+from slabrow.work.convert import ComparedPartition
+from slabrow.work.pace import SPEEDS, Speed
+from slabrow.work.reshaping.redivision_plan import SplitOptions
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RedivisionOptions:
+    """split      how to divide; None for a merge
+    span         by which a merged partition is named; None: by the layout's
+    wait_for_snapshots_s   how long old transactions are waited for before the swap; 0: not at all
+    pause_before_swap   end before the swap; changes go on being recorded
+    """
+
+    split: SplitOptions | None = None
+    span: Span | None = None
+    speed: Speed = SPEEDS["normal"]
+    wait_for_snapshots_s: float = 600.0
+    pause_before_swap: bool = False
+
+    @property
+    def kind(self) -> str:
+        """As the ledger has it."""
+        return "merge" if self.split is None else "split"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Piece:
+    """A partition before, or after. rows: counted where they were compared, else the planner's estimate, or None."""
+
+    name: Name
+    bounds: Bounds
+    rows: int | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RedivisionResult:
+    """Where a split or a merge stands, or what it would do.
+
+    doing   `split`, `merge`, `undo`, `give up`, `drop`
+    """
+
+    kind: str
+    root: Name
+    doing: str
+    phase: Phase
+    before: tuple[Piece, ...]
+    after: tuple[Piece, ...]
+    kept_as: tuple[Name, ...]
+    work: LongWork
+    steps: tuple[StepReport, ...]
+    is_done: bool
+    rows_copied: int
+    rows_total: int
+    changes_waiting: int
+    longest_lock_ms: float
+    compared: tuple[ComparedPartition, ...]
+    seconds_left: float | None
+    notes: tuple[str, ...] = ()
+    is_paused: bool = False
