@@ -78,7 +78,21 @@ _EXAMPLES: dict[str, tuple[str | None, tuple[tuple[str, str], ...]]] = {
             ("tend --check", "is enough prepared?"),
         ),
     ),
-    "adopt": ("keeping.md", (("adopt --from-archive old/apiary.reading_2025_01.json --go", "bring an archive back"),)),
+    "adopt": (
+        "partitions.md",
+        (
+            ("adopt apiary.staged --into apiary.reading --from 2026-07-01 --to 2026-08-01", "check a table"),
+            ("adopt apiary.staged --into apiary.reading --go", "bring it in, with the bounds of the layout"),
+            ("adopt --from-archive old/apiary.reading_2025_01.json --go", "bring an archive back"),
+        ),
+    ),
+    "release": (
+        "partitions.md",
+        (
+            ("release apiary.reading_2025_01", "show what would be done"),
+            ("release apiary.reading_2025_01 --to attic --keep-check --go", "into another schema, ready to come back"),
+        ),
+    ),
     "split": (
         "partitions.md",
         (

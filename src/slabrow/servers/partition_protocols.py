@@ -6,7 +6,9 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Protocol
 
 if TYPE_CHECKING:
+    from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.partition_facts import PartitionFacts
+    from slabrow.core.upkeep.membership import Staged
     from slabrow.core.values.names import Name
 
 
@@ -18,3 +20,9 @@ class PartitionQuestions(Protocol):
 
     def facts(self, root: Name, parent: Name, names: Sequence[Name]) -> PartitionFacts:
         """Of partitions of one parent."""
+
+    def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
+        """A table that is to become a partition with these bounds, and what keeps it from that: one scan of it."""
+
+    def extent(self, name: Name, column: str) -> tuple[str | None, str | None]:
+        """The least and the greatest value of a column, as the server spells them."""

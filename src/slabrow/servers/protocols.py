@@ -30,6 +30,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
     from slabrow.core.upkeep.ledger_entries import LedgerEntry, WrittenEntry
     from slabrow.core.upkeep.live_plan import LivePlan, Reshaping
+    from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
     from slabrow.core.upkeep.number_growth import Seen
     from slabrow.core.upkeep.planned_partitions import Planned
     from slabrow.core.upkeep.redivision import RedivisionPlan
@@ -288,6 +289,12 @@ class Writer(Protocol):
 
     def redivision(self, plan: RedivisionPlan, jobs: int) -> LiveSteps:
         """Partitions of a table in use are divided anew. jobs: how many sessions work side by side."""
+
+    def joining(self, plan: JoiningPlan) -> tuple[Step, ...]:
+        """A table becomes a partition: the steps that are still to be done."""
+
+    def leaving(self, plan: LeavingPlan) -> tuple[Step, ...]:
+        """A partition becomes a table of its own."""
 
     def phase_script(
         self, title: str, steps: Sequence[Step], lock_wait_ms: int, now: datetime, is_over: str | None = None

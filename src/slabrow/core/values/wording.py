@@ -6,6 +6,11 @@ def count(number: float | None) -> str:
     return "–" if number is None else f"{number:,.0f}"
 
 
+def rows_of(number: int) -> str:
+    """1 → `1 row`, 2000 → `2,000 rows`."""
+    return "1 row" if number == 1 else f"{number:,} rows"
+
+
 _SIZES = ("bytes", "kB", "MB", "GB", "TB", "PB")
 
 

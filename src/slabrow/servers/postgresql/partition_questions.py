@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING
 from slabrow.servers.postgresql.connection import Connection, explained
 
 if TYPE_CHECKING:
+    from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.partition_facts import PartitionFacts
+    from slabrow.core.upkeep.membership import Staged
     from slabrow.core.values.names import Name
 
 
@@ -32,3 +34,17 @@ class PostgresPartitions:
 
         with explained("read the partitions"):
             return partitions.facts(self.connection, root, parent, names)
+
+    def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
+        """As `PartitionQuestions.staged`."""
+        from slabrow.servers.postgresql.read import partitions
+
+        with explained(f"look at {name}"):
+            return partitions.staged(self.connection, parent, name, bounds, key, catch_all)
+
+    def extent(self, name: Name, column: str) -> tuple[str | None, str | None]:
+        """As `PartitionQuestions.extent`."""
+        from slabrow.servers.postgresql.read import partitions
+
+        with explained(f"read the keys of {name}"):
+            return partitions.extent(self.connection, name, column)

@@ -12,6 +12,7 @@ from slabrow.core.upkeep.statements import Statement
 from slabrow.core.values.names import NAME_LIMIT, Name, fit, unused
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.following import dollar_tag
+from slabrow.servers.postgresql.live.membership_steps import hash_check
 from slabrow.servers.postgresql.live.names import incoming_name
 from slabrow.servers.postgresql.quoting import identifier, literal
 from slabrow.servers.postgresql.write.ddl import Upkeep
@@ -57,17 +58,13 @@ class NewPartitions:
         The server itself spells the condition; of hash parts it names the parent by its number.
         """
         table = quoting.table(name)
-        match planned.bounds:
-            case Hashed(modulus=modulus, remainder=remainder):
-                parent = f"{literal(str(self.plan.parent))}::regclass::oid"
-                key = quoting.columns(self.plan.key).replace("%", "%%")
-                said = literal(f"satisfies_hash_partition(%L::oid, {modulus}, {remainder}, {key})")
-                held = f"format({said}, {parent})"
-            case _:
-                held = f"pg_get_partition_constraintdef({literal(str(name))}::regclass)"
-        above = literal(f" AND ({self.plan.parent_condition})" if self.plan.parent_condition else "")
-        alter = literal(f"ALTER TABLE {table.replace('%', '%%')} ADD CONSTRAINT {BOUNDS_CHECK} CHECK ((%s)%s)")
-        body = f"BEGIN EXECUTE format({alter}, {held}, {above}); END"
+        above = f" AND ({self.plan.parent_condition})" if self.plan.parent_condition else ""
+        if isinstance(planned.bounds, Hashed):
+            body = hash_check(name, self.plan.parent, planned.bounds, self.plan.key, above)
+        else:
+            held = f"pg_get_partition_constraintdef({literal(str(name))}::regclass)"
+            alter = literal(f"ALTER TABLE {table.replace('%', '%%')} ADD CONSTRAINT {BOUNDS_CHECK} CHECK ((%s)%s)")
+            body = f"BEGIN EXECUTE format({alter}, {held}, {literal(above)}); END"
         tag = dollar_tag(body)
         return f"DO {tag}{body}{tag}"
 

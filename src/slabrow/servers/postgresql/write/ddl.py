@@ -356,6 +356,11 @@ class Upkeep:
         using = f" USING {identifier(traits.access_method)}" if traits.access_method and not is_divided else ""
         return using + (f" TABLESPACE {identifier(traits.tablespace)}" if traits.tablespace else "")
 
+    def like_siblings(self, name: Name) -> list[str]:
+        """What a table needs to be a partition like the others, beside columns, keys and indexes."""
+        owned = [f"ALTER TABLE {quoting.table(name)} OWNER TO {identifier(self.owner)}"] if self.owner else []
+        return [*self._taken(quoting.table(name)), *owned]
+
     def _taken(self, leaf: str) -> Iterator[str]:
         """The properties that a leaf copies from its siblings."""
         if self.traits.options:

@@ -11,6 +11,7 @@ from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.actions import Adopt
 from slabrow.core.upkeep.conversion_plan import ConversionPlan
 from slabrow.core.upkeep.live_plan import LivePlan
+from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.redivision import RedivisionPlan
 from slabrow.core.upkeep.statements import Part, Statement, Transaction
@@ -83,6 +84,18 @@ class PostgresWriter:
         from slabrow.servers.postgresql.live.redividing import Redividing
 
         return Redividing(plan, jobs)
+
+    def joining(self, plan: JoiningPlan) -> tuple[Step, ...]:
+        """As `Writer.joining`."""
+        from slabrow.servers.postgresql.live.membership_steps import joining
+
+        return joining(plan)
+
+    def leaving(self, plan: LeavingPlan) -> tuple[Step, ...]:
+        """As `Writer.leaving`."""
+        from slabrow.servers.postgresql.live.membership_steps import leaving
+
+        return leaving(plan)
 
     def phase_script(
         self, title: str, steps: Sequence[Step], lock_wait_ms: int, now: datetime, is_over: str | None = None
