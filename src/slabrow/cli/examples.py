@@ -110,6 +110,15 @@ _EXAMPLES: dict[str, tuple[str | None, tuple[tuple[str, str], ...]]] = {
             ("merge apiary.reading_2025_01 apiary.reading_2025_02 --go", "do it while the table is used"),
         ),
     ),
+    "index": (
+        "partitions.md",
+        (
+            ("index apiary.reading", "which index is on which partition"),
+            ("index apiary.reading --mend --go", "build what is missing, beside writers"),
+            ("index apiary.reading --create 'CREATE INDEX ON apiary.reading (kind)' --go", "a new one everywhere"),
+            ("index apiary.reading --drop reading_kind_idx --go", "take one away"),
+        ),
+    ),
     "history": (
         "keeping.md",
         (

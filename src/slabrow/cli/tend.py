@@ -27,7 +27,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--check",
         action="store_true",
-        help="change nothing; exit 1 when less lies ahead than `ahead` asks for, or the catch-all holds rows",
+        help="change nothing; exit 1 when less lies ahead than `ahead` asks for, the catch-all holds rows, or an index "
+        "is not on every partition",
     )
     parser.add_argument(
         "--retiring",
@@ -123,7 +124,8 @@ def _tended(
         print(one_line(hold(asked, schema, partition, until, holds=options.hold is not None, go=options.go)))
         return FINE if options.go else FOUND
     with progress(options, asked) as watched:
-        how = TendOptions(options.go, options.retiring, schema, options.metrics is not None or server is not None)
+        with_sizes = options.metrics is not None or server is not None
+        how = TendOptions(options.go, options.retiring, schema, with_sizes, checks=options.check)
         if options.on:
             result = tend_on(watched, _servers(asked.layout_file, options.on), asked.layouts(), how)
         else:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Protocol
 
 if TYPE_CHECKING:
     from slabrow.core.table.bounds import Bounds
+    from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.values.names import Name
@@ -26,3 +27,9 @@ class PartitionQuestions(Protocol):
 
     def extent(self, name: Name, column: str) -> tuple[str | None, str | None]:
         """The least and the greatest value of a column, as the server spells them."""
+
+    def index_matrix(self, table: Name) -> IndexMatrix:
+        """All indexes of a partitioned table and of its partitions, in two queries. Raises UsageError for another."""
+
+    def index_faults(self, table: Name) -> dict[str, int]:
+        """Of each index that is not valid on every leaf: its name, and on how many leaves it is not. One query."""

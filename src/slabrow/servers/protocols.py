@@ -21,8 +21,10 @@ from slabrow.servers.step_protocols import AsIsSteps, LiveSteps
 
 if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must not load them all
     from slabrow.core.pruning.family_rules import PruningRules
+    from slabrow.core.sql.index_statement import IndexAsked
     from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.export_column import ExportColumn
+    from slabrow.core.table.index_matrix import IndexFound, IndexMatrix
     from slabrow.core.table.layout import Layout
     from slabrow.core.table.shape import Shape
     from slabrow.core.table.tree import Tree
@@ -292,6 +294,17 @@ class Writer(Protocol):
 
     def joining(self, plan: JoiningPlan) -> tuple[Step, ...]:
         """A table becomes a partition: the steps that are still to be done."""
+
+    def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
+        """Every index of a table comes to every leaf, built beside writers. only: this index alone."""
+
+    def index_creating(
+        self, matrix: IndexMatrix, asked: IndexAsked, taken: frozenset[str]
+    ) -> tuple[Name, tuple[Step, ...]]:
+        """The name of a new index, and its steps. taken: names in the schema."""
+
+    def index_dropping(self, matrix: IndexMatrix, index: IndexFound) -> tuple[Step, ...]:
+        """An index leaves a table and all its leaves."""
 
     def leaving(self, plan: LeavingPlan) -> tuple[Step, ...]:
         """A partition becomes a table of its own."""

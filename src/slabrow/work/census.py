@@ -14,6 +14,7 @@ from slabrow.core.values.names import Name
 from slabrow.files.reading import json_document
 from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
+from slabrow.work.indexes import finding_of_indexes
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +50,8 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
         if exact:
             tree = _with_counts(tree, session.counting.count_leaves(tree))
         conversion = _conversion(session, tree)
-    found = list(findings(tree, is_counted=exact))
+        indexes = finding_of_indexes(session, tree.table) if tree.partitions else None
+    found = [*findings(tree, is_counted=exact), *([indexes] if indexes is not None else [])]
     compared = _compare(tree, earlier) if earlier else ()
     found += [
         Finding(

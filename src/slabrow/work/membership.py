@@ -10,7 +10,6 @@ from zoneinfo import ZoneInfo
 from slabrow.core.table.bounds import Bounds, CatchAll, Hashed, Listed, Range, spell_bounds
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Tree
-from slabrow.core.upkeep.live_plan import ReshapingState
 from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan, Staged, bound_fault, newest
 from slabrow.core.upkeep.steps import LongWork, Step, StepReport, StepState
 from slabrow.core.values.errors import Refusal, UsageError
@@ -22,6 +21,7 @@ from slabrow.servers.protocols import Session
 from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.reshaping.redivision_plan import find_partitions
+from slabrow.work.reshaping.under_way import refuse_under_way
 from slabrow.work.step_runner import StepRunner, ledger_or_none
 
 _PARTITION_IDENTITIES = 17  # from this version on a partition's identity is its parent's
@@ -87,7 +87,7 @@ def adopt_table(
             )  # fmt: skip
         if (fault := bound_fault(bounds, tree)) is not None:
             raise Refusal(f"{name} cannot become a partition of {parent}", found=fault, fix="give other bounds")
-        _refuse_under_way(session, schema, root)
+        refuse_under_way(session, schema, root)
         catch_all = tree.catch_all.name if tree.catch_all is not None else None
         staged = session.partitions.staged(tree.table, name, bounds, key, catch_all)
         _refuse_staged(staged, tree, name, bounds, moves=moves)
@@ -133,7 +133,7 @@ def release(
         with _alone(context, session, place.tree.table, go=go) as root:
             place = find_partitions(session, [partition])
             [found] = place.partitions
-            _refuse_under_way(session, schema, root)
+            refuse_under_way(session, schema, root)
             _refuse_leaving(context, session, schema, place.tree, found.name, root, also_newest=also_newest)
             if target is not None and not session.catalogue.has_schema(target):
                 raise UsageError(f"there is no schema {target}", fix="create it first")
@@ -185,17 +185,6 @@ def _alone(context: Context, session: Session, parent: Name, *, go: bool) -> Ite
     with runner.sole(session, [root], context.lock_wait_ms):
         context.guard_pretended_clock(session.catalogue.moment())
         yield root
-
-
-def _refuse_under_way(session: Session, schema: str | None, root: Name) -> None:
-    if schema is None:
-        return
-    for record in session.reshapings(schema).open_jobs():
-        if record.root == str(root) and record.state != ReshapingState.SWAPPED:
-            raise Refusal(
-                f"a {'conversion' if record.kind == 'convert' else record.kind} of {record.table} is under way",
-                fix="let it end first, or take it away with --give-up --go",
-            )
 
 
 def _refuse_staged(staged: Staged, tree: Tree, name: Name, bounds: Bounds, *, moves: bool) -> None:

@@ -15,7 +15,7 @@ from threading import Event
 
 from slabrow.core.upkeep.ledger_entries import LedgerEntry
 from slabrow.core.upkeep.statements import Statement, Transaction, sql_of
-from slabrow.core.upkeep.steps import LongWork, Piece, RepeatedStep, SpreadStep, Step, StepReport, StepState
+from slabrow.core.upkeep.steps import NOT_YET, LongWork, Piece, RepeatedStep, SpreadStep, Step, StepReport, StepState
 from slabrow.core.values.errors import Doubled, Outdated, SlabrowError, Stopped
 from slabrow.servers.protocols import LedgerStore, Session
 from slabrow.work import runner
@@ -100,6 +100,8 @@ class StepRunner:
         return report
 
     def _is_done(self, step: Step | Piece) -> bool:
+        if step.is_done == NOT_YET:
+            return False
         name = step.name if isinstance(step, Step) else step.transaction.purpose
         with self.session.explained(f"see how far {name} is"):
             return bool(self.session.execution.rows(step.is_done)[0][0])
@@ -241,6 +243,15 @@ class StepRunner:
             if not self._is_done(piece):
                 left.put(piece)
 
+        total, began, watch = left.qsize(), time.monotonic(), self._watching(self.pace)
+
+        def show() -> None:
+            watch()
+            done = total - left.qsize()
+            if done and total > 1:
+                rest = (time.monotonic() - began) * (total - done) / done
+                self.context.progress(done / total, f"{step.name}: {done} of {total}, {rest:.0f} s left")
+
         def one(session: Session, stopping: Event) -> None:
             while not stopping.is_set():
                 try:
@@ -248,12 +259,14 @@ class StepRunner:
                 except queue.Empty:
                     return
                 self._transact(session, piece.transaction)
+                if session is self.session:
+                    show()
 
         if self.jobs < 2 or left.qsize() < 2 or any(piece.transaction.strong for piece in step.pieces):
             one(self.session, Event())
         else:
             size = min(self.jobs, left.qsize())
-            Crew(self.context, work.table, size, self._watching(self.pace)).run(one)
+            Crew(self.context, work.table, size, show).run(one)
 
     def _watching(self, pace: Pace | None) -> Callable[[], None]:
         def watch() -> None:

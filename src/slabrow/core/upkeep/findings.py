@@ -12,7 +12,8 @@ from slabrow.core.table.tree import Partition, Tree
 class Finding:
     """code   stable, for scripts: `gap`, `overlap`, `catch_all_rows`, `missing_remainder`, `no_statistics`,
               `detach_unfinished`, `unknown_bound`, `counts_differ`, `drift`, `undeclared_partition`, `hold`,
-              `growth`, `publication`, `policy`, `conversion_under_way`, `old_table_kept`, `old_table_behind`
+              `growth`, `publication`, `policy`, `conversion_under_way`, `old_table_kept`, `old_table_behind`,
+              `index_missing`, `parent_statistics`
     text      one sentence
     partition the partition it is about, as the server spells it, or None
     """

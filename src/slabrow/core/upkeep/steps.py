@@ -15,6 +15,8 @@ from enum import StrEnum
 from slabrow.core.upkeep.statements import Transaction
 from slabrow.core.values.names import Name
 
+NOT_YET = ""
+
 
 class StepState(StrEnum):
     """`already` is a step that an earlier run has done."""
@@ -44,7 +46,7 @@ class Step:
     name          what it is called in the ledger and on the screen; no two steps of one work have the same
     transaction   does it, wholly or not at all
     is_done       a query of one row with one truth value: whether nothing is left to do. It must not fail on a table
-                  that is not there yet
+                  that is not there yet. NOT_YET where a plan that is made anew holds only what is left
     undo          takes it back; None for a step that leaves nothing to take back, or cannot be taken back
     keeps         a statement that stores the rows of the step's last Check, as its one parameter, a JSON text
     """

@@ -10,6 +10,7 @@ from slabrow.servers.postgresql.connection import Connection, explained
 
 if TYPE_CHECKING:
     from slabrow.core.table.bounds import Bounds
+    from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.values.names import Name
@@ -48,3 +49,17 @@ class PostgresPartitions:
 
         with explained(f"read the keys of {name}"):
             return partitions.extent(self.connection, name, column)
+
+    def index_matrix(self, table: Name) -> IndexMatrix:
+        """As `PartitionQuestions.index_matrix`."""
+        from slabrow.servers.postgresql.read import index_matrix
+
+        with explained("read the indexes"):
+            return index_matrix.index_matrix(self.connection, table)
+
+    def index_faults(self, table: Name) -> dict[str, int]:
+        """As `PartitionQuestions.index_faults`."""
+        from slabrow.servers.postgresql.read import index_matrix
+
+        with explained("read the indexes"):
+            return index_matrix.index_faults(self.connection, table)

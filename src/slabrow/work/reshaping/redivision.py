@@ -29,6 +29,7 @@ from slabrow.work.reshaping.redivision_plan import (
 )
 from slabrow.work.reshaping.redivision_result import Piece, RedivisionOptions, RedivisionResult
 from slabrow.work.reshaping.running import COPY, LongRun, seconds_left
+from slabrow.work.reshaping.under_way import refuse_under_way
 
 CLAIM_WAIT_MS = 6_000  # a run that was killed may still be at work on the server for a moment
 _BEGINS_AT = {
@@ -78,7 +79,7 @@ class Redivision:
         """Begins, or goes on, up to and including the swap; without `go` says what would be done."""
         kind = self.options.kind
         if self.record is None:
-            self._refuse_other_work()
+            refuse_under_way(self.session, self.schema, self.root)
             self._planned_anew()
         else:
             if self.record.state in _LEAVING:
@@ -174,7 +175,7 @@ class Redivision:
                 f"the {self.record.kind} of {self.record.table} is under way already",
                 fix="go on with it: a script would begin anew",
             )
-        self._refuse_other_work()
+        refuse_under_way(self.session, self.schema, self.root)
         self._planned_anew()
         assert self.plan is not None
         plan, work, writer = self.plan, self._work(), self.session.writer
@@ -226,15 +227,6 @@ class Redivision:
                     f"{source.name} is under hold",
                     found="it would lose the name by which the hold is known",
                     fix=f"end the hold first: slabrow tend --end-hold {source.name.table} --go",
-                )
-
-    def _refuse_other_work(self) -> None:
-        """While a conversion of the table is under way its partitions must stay those that they are."""
-        for record in self.store.open_jobs():
-            if record.root == str(self.root) and record.state != ReshapingState.SWAPPED:
-                raise Refusal(
-                    f"a {'conversion' if record.kind == 'convert' else record.kind} of {record.table} is under way",
-                    fix="let it end first, or take it away with --give-up --go",
                 )
 
     def _refuse_lost_pieces(self, record: Reshaping) -> None:

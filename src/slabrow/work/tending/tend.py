@@ -23,6 +23,7 @@ from slabrow.work.tending.upkeep_result import TableReport, TendResult
 
 if TYPE_CHECKING:
     from slabrow.core.upkeep.live_plan import Reshaping
+    from slabrow.servers.protocols import Session
     from slabrow.work.tending.table_upkeep import TableUpkeep
 
 
@@ -34,12 +35,14 @@ class TendOptions:
     """go: do it; retiring: how many partitions may leave, by name; ledger_schema: None for no ledger.
 
     with_sizes   whether the bytes of tables that need nothing are wanted
+    checks       whether indexes that are not everywhere are to be found too
     """
 
     go: bool
     retiring: int | None = None
     ledger_schema: str | None = None
     with_sizes: bool = False
+    checks: bool = False
 
 
 def tend(
@@ -101,7 +104,18 @@ def tend(
         for name, said in found.items():
             if not any(finding.code == "conversion_under_way" for finding in said):
                 reports[name] = replace(reports[name], leftovers=(*reports[name].leftovers, *said))
+        if asked.checks:
+            reports = {name: _with_index_finding(session, report) for name, report in reports.items()}
     return TendResult(context.now, tuple(reports[name] for name in names), note)
+
+
+def _with_index_finding(session: "Session", report: TableReport) -> TableReport:
+    from slabrow.work.indexes import finding_of_indexes
+
+    if report.error is not None:
+        return report
+    finding = finding_of_indexes(session, report.layout.table)
+    return report if finding is None else replace(report, leftovers=(*report.leftovers, finding))
 
 
 def _is(named: Name, table: Name) -> bool:

@@ -105,7 +105,9 @@ class TableReport:
         lacked = f"lacks {past} partition{'s' if past != 1 else ''} of times that are past"
         lacks = f"lacks {missing} partition{'s' if missing != 1 else ''} that `ahead` asks for"
         has = f"has {rows:,} row{'s' if rows != 1 else ''} in its catch-all"
-        return (*([lacks] if missing else ()), *([lacked] if past else ()), *([has] if rows else ()))
+        found = [each.text for each in self.leftovers if each.code == "index_missing"]
+        bare = ["has partitions without an index of the table"] if found else []
+        return (*([lacks] if missing else ()), *([lacked] if past else ()), *([has] if rows else ()), *bare)
 
 
 @dataclass(frozen=True, slots=True)

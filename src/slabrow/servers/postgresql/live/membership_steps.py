@@ -12,15 +12,13 @@ from slabrow.core.table.bounds import CatchAll, Hashed
 from slabrow.core.upkeep.live_plan import BOUNDS_CHECK
 from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
 from slabrow.core.upkeep.statements import Part, Statement, StrongLock, Transaction
-from slabrow.core.upkeep.steps import Piece, SpreadStep, Step
+from slabrow.core.upkeep.steps import NOT_YET, Piece, SpreadStep, Step
 from slabrow.core.values.names import NAME_LIMIT, Name, fit, unused
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.following import dollar_tag
 from slabrow.servers.postgresql.live.locking import ALL_OUT, WRITERS_OUT, lock_alone, look_only
 from slabrow.servers.postgresql.quoting import identifier, literal
 from slabrow.servers.postgresql.write.ddl import Upkeep
-
-_NOT_YET = "SELECT false"  # a plan that is made anew no longer has what is done
 
 
 def joining(plan: JoiningPlan) -> tuple[Step, ...]:
@@ -59,10 +57,10 @@ class _Joining:
             yield SpreadStep(
                 name="build keys and indexes",
                 pieces=tuple(
-                    Piece(Transaction(f"build an index of {self._name}", (Statement(sql),)), _NOT_YET) for sql in built
+                    Piece(Transaction(f"build an index of {self._name}", (Statement(sql),)), NOT_YET) for sql in built
                 ),
                 transaction=Transaction("say that they are built", ()),
-                is_done=_NOT_YET,
+                is_done=NOT_YET,
             )
         for foreign in plan.missing("f"):
             definition = foreign.definition.removesuffix(" NOT VALID")
@@ -224,7 +222,7 @@ def _is_partition(name: Name) -> str:
 
 
 def _step(
-    name: str, purpose: str, statements: Iterable[str], strong: StrongLock | None = None, is_done: str = _NOT_YET
+    name: str, purpose: str, statements: Iterable[str], strong: StrongLock | None = None, is_done: str = NOT_YET
 ) -> Step:
     parts: tuple[Part, ...] = tuple(map(Statement, statements))
     return Step(name=name, transaction=Transaction(purpose, parts, strong=strong), is_done=is_done)

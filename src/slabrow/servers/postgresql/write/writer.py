@@ -3,8 +3,10 @@
 from collections.abc import Sequence
 from datetime import datetime
 
+from slabrow.core.sql.index_statement import IndexAsked
 from slabrow.core.table.bounds import Bounds
 from slabrow.core.table.export_column import ExportColumn
+from slabrow.core.table.index_matrix import IndexFound, IndexMatrix
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.shape import Shape
 from slabrow.core.table.tree import Tree
@@ -90,6 +92,26 @@ class PostgresWriter:
         from slabrow.servers.postgresql.live.membership_steps import joining
 
         return joining(plan)
+
+    def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
+        """As `Writer.index_mending`."""
+        from slabrow.servers.postgresql.live.index_steps import mending
+
+        return mending(matrix, taken, only)
+
+    def index_creating(
+        self, matrix: IndexMatrix, asked: IndexAsked, taken: frozenset[str]
+    ) -> tuple[Name, tuple[Step, ...]]:
+        """As `Writer.index_creating`."""
+        from slabrow.servers.postgresql.live.index_steps import creating
+
+        return creating(matrix, asked, taken)
+
+    def index_dropping(self, matrix: IndexMatrix, index: IndexFound) -> tuple[Step, ...]:
+        """As `Writer.index_dropping`."""
+        from slabrow.servers.postgresql.live.index_steps import dropping
+
+        return dropping(matrix, index)
 
     def leaving(self, plan: LeavingPlan) -> tuple[Step, ...]:
         """As `Writer.leaving`."""
