@@ -242,7 +242,7 @@ def _state(bench: Bench) -> str:
 
 def _crash(bench: Bench) -> None:
     """As an immediate shutdown: one of the server's processes dies, and it starts again from its log."""
-    with suppress(psycopg.Error):
+    with suppress(psycopg.Error, ProcessLookupError):  # the session may have ended by itself
         pid = bench.sql("SELECT pid FROM pg_stat_activity WHERE backend_type = 'client backend' LIMIT 1")[0][0]
         os.kill(pid, signal.SIGKILL)
 

@@ -17,7 +17,7 @@ import psycopg
 from slabrow.servers.postgresql.private.server import find_binaries, start
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
-ROWS = 500_000
+ROWS = 5_000_000
 TIMES = 3
 
 

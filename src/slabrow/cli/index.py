@@ -36,13 +36,14 @@ def run(options: argparse.Namespace) -> int:
         from slabrow.show.picture import check_picture
 
         picture = check_picture(options.picture)
-    from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.indexes import SHOWN, draw_indexes
     from slabrow.show.output import show
     from slabrow.work.indexes import IndexOptions, change_indexes, look
 
     table = asked.table_name()
     if changes:
+        from slabrow.files.layout_file import read_ledger_schema
+
         wanted = IndexOptions(mend=options.mend, create=options.create, drop=options.drop, jobs=options.jobs)
         with progress(options, asked) as watched:
             result = change_indexes(watched, table, read_ledger_schema(asked.layout_file), wanted, go=options.go)

@@ -10,10 +10,9 @@ from typing import TYPE_CHECKING, Any
 from slabrow.core.table.index_matrix import IndexFound, IndexMatrix, OnLeaf
 from slabrow.core.upkeep.steps import SpreadStep
 from slabrow.core.values.wording import count, size
-from slabrow.show.live import step_data, step_transactions, text_steps_done
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
-from slabrow.show.picture import INK, WARM, new_figure, save
 from slabrow.show.statements import transaction_data
+from slabrow.show.steps import step_data, step_transactions, text_steps_done
 from slabrow.show.words import plural
 from slabrow.work.indexes import IndexResult
 
@@ -151,6 +150,8 @@ def draw_indexes(matrix: IndexMatrix, path: Path) -> None:
     import numpy as np
     from matplotlib.colors import ListedColormap
     from matplotlib.patches import Patch
+
+    from slabrow.show.picture import INK, WARM, new_figure, save
 
     states = (OnLeaf.THERE, OnLeaf.LOOSE, OnLeaf.OTHER, OnLeaf.INVALID, OnLeaf.MISSING)
     colours = (INK, "#7fa9b8", "#c9c2b5", WARM, "#f1d9c3")

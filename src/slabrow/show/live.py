@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from slabrow.core.upkeep.statements import Transaction
-from slabrow.core.upkeep.steps import Phase, SpreadStep, Step, StepReport
+from slabrow.core.upkeep.steps import Phase, SpreadStep
 from slabrow.core.values.wording import count, milliseconds, size
 from slabrow.show.convert import key_change_data, print_key_changes
 from slabrow.show.forecast import text_partitions
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
 from slabrow.show.statements import transaction_data
+from slabrow.show.steps import step_data, step_transactions, text_steps_done
 from slabrow.show.words import plural
 from slabrow.work.reshaping.live_result import LiveResult
 
@@ -60,14 +60,6 @@ def _data(result: LiveResult) -> Json:
     }
 
 
-def step_transactions(steps: Sequence[Step]) -> Iterator[Transaction]:
-    """All that the steps would send, in order."""
-    for step in steps:
-        if isinstance(step, SpreadStep):
-            yield from (piece.transaction for piece in step.pieces)
-        yield step.transaction
-
-
 def _break_data(each: Break) -> Json:
     return {
         "code": each.code,
@@ -96,17 +88,6 @@ def _text_breaks(breaks: Sequence[Break], out: Console) -> None:
             out.print(plain(f"    tried, and the server said: {each.tried}"))
         out.print(plain(f"    instead: {each.instead}"))
     out.print()
-
-
-def step_data(step: StepReport) -> Json:
-    return {
-        "name": step.name,
-        "state": str(step.state),
-        "rows": step.rows,
-        "duration_ms": step.duration_ms,
-        "lock_waits": step.lock_waits,
-        "longest_lock_ms": step.longest_lock_ms,
-    }
 
 
 def _rows(result: LiveResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
@@ -262,19 +243,6 @@ def _text_done(result: LiveResult, out: Console) -> None:
             "--go. Until then the trigger that records changes doubles or triples the server's work for each row "
             "written.",
         )
-
-
-def text_steps_done(steps: Sequence[StepReport], longest_lock_ms: float, out: Console) -> None:
-    """What each step took."""
-    lines = table("step", "took", "lock waits", "longest lock", right=("took", "lock waits", "longest lock"))
-    for step in steps:
-        done = milliseconds(step.duration_ms) if step.duration_ms is not None else "done already"
-        waits = str(step.lock_waits) if step.lock_waits else ""
-        lock = milliseconds(step.longest_lock_ms) if step.longest_lock_ms is not None else ""
-        lines.add_row(plain(step.name), done, waits, lock)
-    out.print(lines)
-    if longest_lock_ms:
-        out.print(plain(f"The longest lock that kept writers out was held for {longest_lock_ms:.0f} ms."))
 
 
 _PHASES = {

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 from slabrow.core.upkeep.steps import SpreadStep
 from slabrow.core.values.wording import count
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
-from slabrow.show.live import step_data, step_transactions, text_steps_done
 from slabrow.show.output import Json, Shown, heading, note, plain, table
 from slabrow.show.statements import transaction_data
+from slabrow.show.steps import step_data, step_transactions, text_steps_done
 from slabrow.work.membership import MembershipResult
 
 if TYPE_CHECKING:

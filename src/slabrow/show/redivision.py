@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 from slabrow.core.upkeep.steps import Phase, SpreadStep
 from slabrow.core.values.wording import count, milliseconds
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
-from slabrow.show.live import step_data, step_transactions, text_steps_done
 from slabrow.show.output import Json, Shown, heading, note, plain, table
 from slabrow.show.statements import transaction_data
+from slabrow.show.steps import step_data, step_transactions, text_steps_done
 from slabrow.show.words import plural
 from slabrow.work.reshaping.redivision_result import Piece, RedivisionResult
 

@@ -182,9 +182,10 @@ class _Course:
     def run_once(self, lock_wait_ms: int) -> list[Rows]:
         checked: list[Rows] = []
         execution, transaction, done = self.execution, self.transaction, self.done
-        execution.note_lock_waits(self.patience.tries)
+        if transaction.is_atomic or self.patience.tries:
+            execution.note_lock_waits(self.patience.tries)
         if not transaction.is_atomic:
-            execution.set_lock_wait(lock_wait_ms)
+            execution.set_lock_wait(0 if transaction.is_patient else lock_wait_ms)
         with execution.block() if transaction.is_atomic else nullcontext():
             for statement in transaction.statements:
                 self.progress(done, statement.doing or transaction.purpose)

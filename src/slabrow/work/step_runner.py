@@ -262,7 +262,12 @@ class StepRunner:
                 if session is self.session:
                     show()
 
-        if self.jobs < 2 or left.qsize() < 2 or any(piece.transaction.strong for piece in step.pieces):
+        if (
+            self.jobs < 2
+            or left.qsize() < 2
+            or step.is_serial
+            or any(piece.transaction.strong for piece in step.pieces)
+        ):
             one(self.session, Event())
         else:
             size = min(self.jobs, left.qsize())

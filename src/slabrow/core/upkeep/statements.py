@@ -78,6 +78,7 @@ class Transaction:
     is_atomic   False for a statement that the server refuses inside a transaction block
     locks       the most locks it holds at once, for the guard of the server's lock table
     strong      a lock on a table in use, taken before the statements; these then go to the server in one message
+    is_patient  of one that is not atomic: it may wait for locks without a limit, as nobody waits behind it
     """
 
     purpose: str
@@ -85,6 +86,7 @@ class Transaction:
     is_atomic: bool = True
     locks: int = 0
     strong: StrongLock | None = None
+    is_patient: bool = False
 
 
 def sql_of(part: Part) -> str:

@@ -86,9 +86,13 @@ class Piece:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SpreadStep(Step):
-    """A step of independent pieces, which several sessions may do side by side, and then its transaction."""
+    """A step of independent pieces, which several sessions may do side by side, and then its transaction.
+
+    is_serial   they would only be in each other's way: one session does them
+    """
 
     pieces: tuple[Piece, ...]
+    is_serial: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

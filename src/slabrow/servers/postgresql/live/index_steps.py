@@ -7,7 +7,7 @@ be attached: it could no longer be dropped. So it is built anew first.
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from slabrow.core.sql.index_statement import IndexAsked
 from slabrow.core.table.index_matrix import IndexFound, IndexMatrix, OnLeaf, TablePart
@@ -19,7 +19,6 @@ from slabrow.servers.postgresql.live.locking import ALL_OUT, lock_alone
 from slabrow.servers.postgresql.quoting import identifier, literal
 
 _ATTACHED_AT_ONCE = 100
-_NO_LIMIT = "SET lock_timeout = 0"  # a concurrent build waits for old transactions; nobody waits for it
 
 
 def mending(matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
@@ -129,7 +128,8 @@ class _Building:
                          if (found := self._found(leaf)[1]) is not None]  # fmt: skip
         for level in sorted({level for level, _ in attached}, reverse=True):
             below = _together([sql for at, sql in attached if at == level])
-            yield _spread(f"attach {called}" if level == 1 else f"attach {called}, level {level}", below)
+            name = f"attach {called}" if level == 1 else f"attach {called}, level {level}"
+            yield replace(_spread(name, below), is_serial=True)
 
     def _found(self, part: TablePart) -> tuple[OnLeaf, IndexFound | None]:
         above = self._known.get(part.parent) if part.parent is not None else None
@@ -192,7 +192,8 @@ def matrix_part(matrix: IndexMatrix, name: Name) -> TablePart:
 
 
 def _concurrently(purpose: str, sql: str) -> Piece:
-    return Piece(Transaction(purpose, (Statement(_NO_LIMIT), Statement(sql)), False), NOT_YET)
+    """A concurrent build waits for old transactions, and nobody waits for it."""
+    return Piece(Transaction(purpose, (Statement(sql),), False, is_patient=True), NOT_YET)
 
 
 def _together(statements: list[str]) -> tuple[Piece, ...]:
