@@ -24,6 +24,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="the table, and keys whose columns are separated by commas; an empty column is NULL. No table with --by",
     )
     add("--values", dest="file", metavar="FILE", help="keys from a CSV file without a header; - for standard input")
+    add("--where", metavar="CONDITION", help="which partitions hold the rows of TABLE that satisfy it, and how many")
     offline = parser.add_argument_group("without a server")
     offline.add_argument("--by", choices=("hash",), help="hash the keys here")
     offline.add_argument("--types", metavar="TYPES", help="the types of the key's columns, such as int8,text")
@@ -45,6 +46,8 @@ def run(options: argparse.Namespace) -> int:
     if options.table is None and options.values and (options.by is None or options.key is not None):
         options.table, *options.values = options.values  # as with every command, the table comes first
     asked = context(options)
+    if options.where is not None:
+        return _where(options, asked)
     if options.key is not None:
         return _spread_of_table(options, asked)
     if bool(options.values) == bool(options.file):
@@ -54,6 +57,19 @@ def run(options: argparse.Namespace) -> int:
         return _with_table(options, asked)
     hashing = _hashing(options)
     return _spread(options, hashing) if options.file and options.format == "text" else _offline(options, hashing)
+
+
+def _where(options: argparse.Namespace, asked: "Context") -> int:
+    from slabrow.core.values.errors import UsageError
+    from slabrow.show.output import show
+    from slabrow.show.where import SHOWN
+    from slabrow.work.find_rows import find_rows
+
+    if options.values or options.file or options.by is not None or options.key is not None:
+        raise UsageError("--where asks for rows, not for keys", fix="give TABLE --where CONDITION and nothing else")
+    found = find_rows(asked, asked.table_name(), options.where)
+    show(SHOWN, found, options.format)
+    return FINE if found.rows else FOUND
 
 
 def _hashing(options: argparse.Namespace) -> "Hashing":

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 if TYPE_CHECKING:
     from slabrow.core.table.bounds import Bounds
+    from slabrow.core.table.counted import FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
+    from slabrow.core.table.tree import Tree
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.values.names import Name
 
@@ -33,3 +35,12 @@ class PartitionQuestions(Protocol):
 
     def index_faults(self, table: Name) -> dict[str, int]:
         """Of each index that is not valid on every leaf: its name, and on how many leaves it is not. One query."""
+
+    def query_where(self, tree: Tree, condition: str) -> str:
+        """The query of `rows_where`. condition: as after WHERE, checked to be one."""
+
+    def rows_where(self, query: str, doing: str) -> dict[str, FoundRows]:
+        """How many rows each partition holds that satisfy it, with the least and the greatest key, by its spelling."""
+
+    def first_rows(self, name: Name, most: int) -> tuple[tuple[str, ...], list[list[Any]]]:
+        """The columns and some rows of a table, as JSON has the values."""

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from slabrow.servers.postgresql.connection import Connection, explained
 
 if TYPE_CHECKING:
     from slabrow.core.table.bounds import Bounds
+    from slabrow.core.table.counted import FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
+    from slabrow.core.table.tree import Tree
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.values.names import Name
 
@@ -63,3 +65,21 @@ class PostgresPartitions:
 
         with explained("read the indexes"):
             return index_matrix.index_faults(self.connection, table)
+
+    def query_where(self, tree: Tree, condition: str) -> str:
+        """As `PartitionQuestions.query_where`."""
+        from slabrow.servers.postgresql.read import found_rows
+
+        return found_rows.query_of(tree, condition)
+
+    def rows_where(self, query: str, doing: str) -> dict[str, FoundRows]:
+        """As `PartitionQuestions.rows_where`."""
+        from slabrow.servers.postgresql.read import found_rows
+
+        return found_rows.rows_where(self.connection, query, doing)
+
+    def first_rows(self, name: Name, most: int) -> tuple[tuple[str, ...], list[list[Any]]]:
+        """As `PartitionQuestions.first_rows`."""
+        from slabrow.servers.postgresql.read import found_rows
+
+        return found_rows.first_rows(self.connection, name, most)

@@ -128,8 +128,8 @@ class _Building:
                          if (found := self._found(leaf)[1]) is not None]  # fmt: skip
         for level in sorted({level for level, _ in attached}, reverse=True):
             below = _together([sql for at, sql in attached if at == level])
-            name = f"attach {called}" if level == 1 else f"attach {called}, level {level}"
-            yield replace(_spread(name, below), is_serial=True)
+            label = f"attach {called}" if level == 1 else f"attach {called}, level {level}"
+            yield replace(_spread(label, below), is_serial=True)
 
     def _found(self, part: TablePart) -> tuple[OnLeaf, IndexFound | None]:
         above = self._known.get(part.parent) if part.parent is not None else None
