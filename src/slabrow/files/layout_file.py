@@ -12,7 +12,7 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictFloat, StrictInt, StrictStr, ValidationError
 
-from slabrow.core.table.layout import ArchiveForm, Group, Layout, PastKeep
+from slabrow.core.table.layout import Analyse, ArchiveForm, Group, Layout, PastKeep
 from slabrow.core.table.spans import Span, Unit, parse_span
 from slabrow.core.values.errors import LayoutError, SlabrowError, nearest
 from slabrow.core.values.method import By
@@ -45,6 +45,7 @@ class _Entry(BaseModel):
     at_most_retired: StrictInt = 3
     at_most_share: StrictFloat | StrictInt = 0.5
     at_most_swept: StrictInt = 2_000_000
+    analyse: StrictStr = "after change"
     catch_all: StrictBool = False
     open_below: StrictBool = False
     partition_name: StrictStr = "{table}_{bound}"
@@ -207,11 +208,12 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
     span: Span | None = converted("span", parse_span, read.span)
     ahead: Span | None = converted("ahead", parse_span, read.ahead)
     keep: Span | None = converted("keep", parse_span, read.keep)
+    analyse: Analyse | Span | None = converted("analyse", _analyse, read.analyse)
     converted("zone", parse_zone, read.zone)
     if not read.key:
         faults.append(_Fault(line("key"), "`key` names no column: name at least one"))
     within = _within(read, line, faults) if read.within is not None else None
-    if len(faults) > before or table is None:
+    if len(faults) > before or table is None or analyse is None:
         return None
     layout = Layout(
         table=table,
@@ -231,6 +233,7 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
         at_most_retired=read.at_most_retired,
         at_most_share=float(read.at_most_share),
         at_most_swept=read.at_most_swept,
+        analyse=analyse,
         catch_all=read.catch_all,
         open_below=read.open_below,
         partition_name=read.partition_name,
@@ -238,6 +241,21 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
     )
     faults += [_Fault(line(key), text) for key, text in layout.faults()]
     return layout
+
+
+def _analyse(text: str) -> Analyse | Span:
+    """`after change`, `never`, or how old statistics may be."""
+    if text in tuple(Analyse):
+        return Analyse(text)
+    try:
+        span = parse_span(text)
+    except LayoutError as error:
+        raise LayoutError(
+            f"{text!r} says not when to analyse", fix='write "after change", "never", or "7 days"'
+        ) from error
+    if span.unit is Unit.NUMBER:
+        raise LayoutError(f"{text!r} says not when to analyse", fix='write "after change", "never", or "7 days"')
+    return span
 
 
 def _within(read: _Entry, line: Any, faults: list[_Fault]) -> Layout | None:
@@ -277,6 +295,8 @@ def _layout_lines(layout: Layout) -> str:
         lines.append(f"at_most_share = {layout.at_most_share}")
     if layout.at_most_swept != _Entry.model_fields["at_most_swept"].default:
         lines.append(f"at_most_swept = {layout.at_most_swept}")
+    if layout.analyse != Analyse.AFTER_CHANGE:
+        lines.append(f"analyse = {_toml(str(layout.analyse))}")
     if layout.partition_name != _Entry.model_fields["partition_name"].default:
         lines.append(f"partition_name = {_toml(layout.partition_name)}")
     if layout.within is not None:

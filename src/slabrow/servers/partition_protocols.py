@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, Protocol
 
 if TYPE_CHECKING:
+    from slabrow.core.statistics.parent_statistics import ParentStatistics
     from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.counted import FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
@@ -35,6 +36,9 @@ class PartitionQuestions(Protocol):
 
     def index_faults(self, table: Name) -> dict[str, int]:
         """Of each index that is not valid on every leaf: its name, and on how many leaves it is not. One query."""
+
+    def parent_statistics(self, tree: Tree) -> ParentStatistics:
+        """What the planner knows of a partitioned table as a whole, against its leaves: one query."""
 
     def query_where(self, tree: Tree, condition: str) -> str:
         """The query of `rows_where`. condition: as after WHERE, checked to be one."""

@@ -303,6 +303,12 @@ class Writer(Protocol):
     ) -> tuple[Name, tuple[Step, ...]]:
         """The name of a new index, and its steps. taken: names in the schema."""
 
+    def analysis(self, table: Name, columns: Sequence[str], version: int) -> Transaction:
+        """Fresh statistics of a partitioned table; of its leaves only where the server takes both together.
+
+        columns: those that matter; empty for all
+        """
+
     def index_dropping(self, matrix: IndexMatrix, index: IndexFound) -> tuple[Step, ...]:
         """An index leaves a table and all its leaves."""
 

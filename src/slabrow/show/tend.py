@@ -29,6 +29,7 @@ def _data(result: TendResult) -> Json:
             for report in result.reports
             for finding in report.leftovers
         ],
+        "analysed": [str(report.layout.table) for report in result.reports if report.is_analysed],
         "errors": [
             {
                 "table": str(report.layout.table),
@@ -124,6 +125,8 @@ def _report(report: TableReport, result: TendResult, out: "Console") -> None:
                 plain(each.text or each.action.reason.split(" and no partition holds")[0]),
             )
         print_table(out, lines, ("to (out)", "from (in)"))
+    if report.is_analysed:
+        out.print(plain("  The statistics of the table as a whole were taken anew."))
     for finding in report.leftovers:
         words = f"  {finding.code}: {finding.text}."
         out.print(plain(words) if finding.code in _AS_MEANT else bad(words))

@@ -15,6 +15,7 @@ from slabrow.files.reading import json_document
 from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 from slabrow.work.indexes import finding_of_indexes
+from slabrow.work.tending.analysing import finding_of_statistics
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,8 +51,8 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
         if exact:
             tree = _with_counts(tree, session.counting.count_leaves(tree))
         conversion = _conversion(session, tree)
-        indexes = finding_of_indexes(session, tree.table) if tree.partitions else None
-    found = [*findings(tree, is_counted=exact), *([indexes] if indexes is not None else [])]
+        own = [finding_of_indexes(session, tree.table), finding_of_statistics(session, tree.table)]
+    found = [*findings(tree, is_counted=exact), *(each for each in own if each is not None)]
     compared = _compare(tree, earlier) if earlier else ()
     found += [
         Finding(

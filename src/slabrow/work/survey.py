@@ -10,7 +10,7 @@ from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.statistics.row_growth import Growth, growth
 from slabrow.core.statistics.sample import column_statistics
 from slabrow.core.statistics.sizes import estimated_rows
-from slabrow.core.table.bounds import Bounds, Listed, Range
+from slabrow.core.table.bounds import Bounds, Listed, Range, overlap
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.relation import ColumnFact, ForeignKeyFact, IndexFact, LeavesTotal, Relation
 from slabrow.core.table.spans import Grid, Span, Unit, fits
@@ -124,7 +124,7 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
             foreign_keys=session.catalogue.foreign_keys(found),
             partitions=None if leaves is None else leaves.leaves,
             counts=counts,
-            notes=(*_notes(found, columns, question), *_leaf_notes(leaves)),
+            notes=(*_notes(found, columns, question), *_leaf_notes(leaves), *_parent_notes(session, table, leaves)),
         )
         return _with_ageing(context, session, seen, question, estimated)
 
@@ -144,6 +144,14 @@ def _sampled(
     values = session.counting.sample(found.name, columns, percent)
     total = found.rows if found.rows is not None else round(len(next(iter(values.values()), [])) * 100 / percent)
     return {name: column_statistics(name, column, total) for name, column in values.items()}
+
+
+def _parent_notes(session: Session, table: Name, leaves: LeavesTotal | None) -> list[str]:
+    """Statistics of the whole that are older than the partitions."""
+    if leaves is None:
+        return []
+    fault = session.partitions.parent_statistics(session.catalogue.tree(table)).fault
+    return [f"the statistics of {table} as a whole {fault}: ANALYZE {table} takes them anew"] if fault else []
 
 
 def _leaf_notes(leaves: LeavesTotal | None) -> list[str]:
@@ -331,7 +339,13 @@ def _counts_of_leaves(tree: Tree, counts: Counts) -> Counts:
             if held and width and isinstance(bucket.bounds, Range):
                 found[place] += held * _overlap_s(bounds, bucket.bounds) / width
     buckets = tuple(replace(each, rows=round(count)) for each, count in zip(counts.buckets, found, strict=True))
-    return replace(counts, buckets=buckets)
+    # Statistics that are older than the partitions still know of periods that have left.
+    there = [
+        place
+        for place, each in enumerate(buckets)
+        if each.rows or any(isinstance(each.bounds, Range) and overlap(each.bounds, bounds) for bounds in ends)
+    ]
+    return replace(counts, buckets=buckets[there[0] : there[-1] + 1] if there else buckets)
 
 
 def _overlap_s(one: Range, other: Range) -> float:

@@ -21,6 +21,13 @@ class PastKeep(StrEnum):
     DROP = "drop"
 
 
+class Analyse(StrEnum):
+    """When upkeep takes fresh statistics of the table as a whole, unless a span says how old they may be."""
+
+    AFTER_CHANGE = "after change"
+    NEVER = "never"
+
+
 class ArchiveForm(StrEnum):
     """The open format of an archive file."""
 
@@ -59,6 +66,7 @@ class Layout:
     at_most_swept: int = 2_000_000
     catch_all: bool = False
     open_below: bool = False
+    analyse: Analyse | Span = Analyse.AFTER_CHANGE
     partition_name: str = "{table}_{bound}"
     within: "Layout | None" = None
 

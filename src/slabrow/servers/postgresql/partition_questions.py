@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from slabrow.servers.postgresql.connection import Connection, explained
 
 if TYPE_CHECKING:
+    from slabrow.core.statistics.parent_statistics import ParentStatistics
     from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.counted import FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
@@ -65,6 +66,13 @@ class PostgresPartitions:
 
         with explained("read the indexes"):
             return index_matrix.index_faults(self.connection, table)
+
+    def parent_statistics(self, tree: Tree) -> ParentStatistics:
+        """As `PartitionQuestions.parent_statistics`."""
+        from slabrow.servers.postgresql.read import parent_statistics
+
+        with explained("read the statistics"):
+            return parent_statistics.parent_statistics(self.connection, tree)
 
     def query_where(self, tree: Tree, condition: str) -> str:
         """As `PartitionQuestions.query_where`."""

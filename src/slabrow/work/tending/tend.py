@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from slabrow.core.table.layout import Layout
+from slabrow.core.table.layout import Analyse, Layout
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.findings import Finding
 from slabrow.core.upkeep.guards import guard_clock, guard_grid
@@ -19,7 +19,7 @@ from slabrow.core.values.names import Name, parse_name
 from slabrow.work.context import Context, Event, ignore_progress
 from slabrow.work.tending.table_clock import TableClock
 from slabrow.work.tending.trees_ahead import TreesAhead
-from slabrow.work.tending.upkeep_result import TableReport, TendResult
+from slabrow.work.tending.upkeep_result import State, TableReport, TendResult
 
 if TYPE_CHECKING:
     from slabrow.core.upkeep.live_plan import Reshaping
@@ -104,9 +104,29 @@ def tend(
         for name, said in found.items():
             if not any(finding.code == "conversion_under_way" for finding in said):
                 reports[name] = replace(reports[name], leftovers=(*reports[name].leftovers, *said))
+        if asked.go:
+            reports = {name: _analysed(clock, report) for name, report in reports.items()}
         if asked.checks:
             reports = {name: _with_index_finding(session, report) for name, report in reports.items()}
     return TendResult(context.now, tuple(reports[name] for name in names), note)
+
+
+def _analysed(clock: TableClock, report: TableReport) -> TableReport:
+    """With fresh statistics of the table as a whole, where the layout asks for them."""
+    never = report.layout.analyse is Analyse.NEVER or (report.tree is None and not report.tended)
+    if report.error is not None or never:
+        return report
+    changed = any(each.state is State.DONE for each in report.tended)
+    if not changed and isinstance(report.layout.analyse, Analyse):
+        return report
+    from slabrow.work.tending.analysing import analyse, is_due
+
+    if not is_due(clock.session, report.layout, changed=changed):
+        return report
+    failed = analyse(clock.context, clock.session, clock.ledger, report.layout)
+    if failed is not None:
+        return replace(report, leftovers=(*report.leftovers, failed))
+    return replace(report, is_analysed=True)
 
 
 def _with_index_finding(session: "Session", report: TableReport) -> TableReport:

@@ -63,11 +63,12 @@ class TableReport:
     here: datetime | int | None = None
     catch_all_rows: int = 0
     server: str | None = None
+    is_analysed: bool = False
 
     @property
     def says_nothing(self) -> bool:
         """Whether nothing was done about the table, and nothing is to be said of it."""
-        return not self.tended and not self.leftovers and self.error is None
+        return not self.tended and not self.leftovers and self.error is None and not self.is_analysed
 
     @property
     def catch_all_rows_left(self) -> int:

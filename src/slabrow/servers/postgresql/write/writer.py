@@ -25,6 +25,8 @@ from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.write import ddl
 from slabrow.servers.step_protocols import AsIsSteps, LiveSteps
 
+_ANALYSES_ALONE = 18
+
 
 class PostgresWriter:
     """See the protocol for what each answers."""
@@ -106,6 +108,12 @@ class PostgresWriter:
         from slabrow.servers.postgresql.live.index_steps import creating
 
         return creating(matrix, asked, taken)
+
+    def analysis(self, table: Name, columns: Sequence[str], version: int) -> Transaction:
+        """As `Writer.analysis`: before PostgreSQL 18 the leaves are always analysed with the table."""
+        only = "ONLY " if version >= _ANALYSES_ALONE else ""
+        named = f" ({quoting.columns(tuple(columns))})" if columns else ""
+        return Transaction(f"analyse {table}", (Statement(f"ANALYZE {only}{quoting.table(table)}{named}"),))
 
     def index_dropping(self, matrix: IndexMatrix, index: IndexFound) -> tuple[Step, ...]:
         """As `Writer.index_dropping`."""
