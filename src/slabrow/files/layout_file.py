@@ -12,7 +12,7 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictFloat, StrictInt, StrictStr, ValidationError
 
-from slabrow.core.table.layout import Analyse, ArchiveForm, Group, Layout, PastKeep
+from slabrow.core.table.layout import Analyse, ArchiveForm, Coarsen, Group, Layout, PastKeep
 from slabrow.core.table.spans import Span, Unit, parse_span
 from slabrow.core.values.errors import LayoutError, SlabrowError, nearest
 from slabrow.core.values.method import By
@@ -46,6 +46,7 @@ class _Entry(BaseModel):
     at_most_share: StrictFloat | StrictInt = 0.5
     at_most_swept: StrictInt = 2_000_000
     analyse: StrictStr = "after change"
+    coarsen: dict[StrictStr, StrictStr | StrictInt] | None = None
     catch_all: StrictBool = False
     open_below: StrictBool = False
     partition_name: StrictStr = "{table}_{bound}"
@@ -208,6 +209,7 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
     span: Span | None = converted("span", parse_span, read.span)
     ahead: Span | None = converted("ahead", parse_span, read.ahead)
     keep: Span | None = converted("keep", parse_span, read.keep)
+    coarsen: Coarsen | None = converted("coarsen", _coarsen, read.coarsen)
     analyse: Analyse | Span | None = converted("analyse", _analyse, read.analyse)
     converted("zone", parse_zone, read.zone)
     if not read.key:
@@ -234,6 +236,7 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
         at_most_share=float(read.at_most_share),
         at_most_swept=read.at_most_swept,
         analyse=analyse,
+        coarsen=coarsen,
         catch_all=read.catch_all,
         open_below=read.open_below,
         partition_name=read.partition_name,
@@ -241,6 +244,13 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
     )
     faults += [_Fault(line(key), text) for key, text in layout.faults()]
     return layout
+
+
+def _coarsen(given: dict[str, str | int]) -> Coarsen:
+    """`{ after = "3 months", span = "1 month" }`."""
+    if set(given) != {"after", "span"}:
+        raise LayoutError("`coarsen` has two keys", fix='write coarsen = { after = "3 months", span = "1 month" }')
+    return Coarsen(parse_span(given["after"]), parse_span(given["span"]))
 
 
 def _analyse(text: str) -> Analyse | Span:
@@ -295,6 +305,9 @@ def _layout_lines(layout: Layout) -> str:
         lines.append(f"at_most_share = {layout.at_most_share}")
     if layout.at_most_swept != _Entry.model_fields["at_most_swept"].default:
         lines.append(f"at_most_swept = {layout.at_most_swept}")
+    if layout.coarsen is not None:
+        after, span = _toml(_span(layout.coarsen.after)), _toml(_span(layout.coarsen.span))
+        lines.append(f"coarsen = {{ after = {after}, span = {span} }}")
     if layout.analyse != Analyse.AFTER_CHANGE:
         lines.append(f"analyse = {_toml(str(layout.analyse))}")
     if layout.partition_name != _Entry.model_fields["partition_name"].default:

@@ -26,6 +26,7 @@ def _data(forecast: Forecast) -> Json:
         "layout": str(preview.layout),
         "exact": preview.is_exact,
         "homeless_rows": preview.homeless,
+        "without_coarsen": preview.without_coarsen,
         "until": None if outlook is None else _outlook_data(forecast, outlook),
         "partitions": [
             {
@@ -115,6 +116,9 @@ def _text(forecast: Forecast, out: "Console") -> None:
                 f"the largest {size(max(filled))}, the smallest {size(min(filled))}, indexes included."
             )
         )
+    if preview.without_coarsen is not None:
+        merged, narrow = plural(len(preview.planned), "partition"), count(preview.without_coarsen)
+        out.print(plain(f"{merged}; without `coarsen` there would be {narrow}."))
     if outlook is not None:
         _outlook(forecast, outlook, out)
     note(

@@ -138,6 +138,7 @@ _DONE = {
     "detach": "detached",
     "archive": "archived",
     "drop": "dropped",
+    "merge": "made of several",
 }
 
 
@@ -148,7 +149,7 @@ def _headline(report: TableReport) -> str:
         return "nothing to do"
     words = []
     for kind, done in _DONE.items():
-        infinitive = "make with rows of the catch-all" if kind == "sweep" else kind
+        infinitive = {"sweep": "make with rows of the catch-all", "merge": "make of several"}.get(kind, kind)
         open_ = sum(each.action.kind == kind and each.state is not State.DONE for each in report.tended)
         finished = sum(each.action.kind == kind and each.state is State.DONE for each in report.tended)
         words += [f"{plural(finished, 'partition')} {done}"] if finished else []

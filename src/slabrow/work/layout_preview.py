@@ -10,10 +10,11 @@ from slabrow.core.hashing.hash_encoding import HashType, keys_hash, parse_types
 from slabrow.core.hashing.spread import SpreadCounter
 from slabrow.core.statistics.estimates import ColumnStatistics, split_evenly
 from slabrow.core.statistics.sizes import estimated_rows, leaf_shares
-from slabrow.core.table.bounds import CatchAll, Listed, Range
+from slabrow.core.table.bounds import Bounds, CatchAll, Listed, Range, uncovered
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.relation import ColumnFact, Relation
-from slabrow.core.table.tree import Tree
+from slabrow.core.table.tree import Partition, Tree
+from slabrow.core.upkeep.coarsening import coarsened
 from slabrow.core.upkeep.planned_partitions import (
     Namer,
     Planned,
@@ -61,6 +62,19 @@ class LayoutPreview:
     homeless: int
     nulls: int
     is_exact: bool
+
+    @property
+    def without_coarsen(self) -> int | None:
+        """How many partitions there would be without `coarsen`; None where the layout has none."""
+        if self.layout.coarsen is None:
+            return None
+        grid = self.layout.grid(self.key[0].kind)
+        return sum(
+            grid.index(top.bounds.to[0]) - grid.index(top.bounds.from_[0])
+            if isinstance(top.bounds, Range) and top.bounds.from_ is not None and top.bounds.to is not None
+            else 1
+            for top in self.planned
+        )
 
     @property
     def planned(self) -> tuple[Planned, ...]:
@@ -133,6 +147,7 @@ class _Asked:
         now = number_now(high) if layout.by is By.RANGE and not kinds[0].is_time else self.context.now
         namer = Namer(layout, kinds[0], NAME_LIMIT, self.taken)
         top = due_partitions(layout, kinds, namer, now=now, low=low, high=high, values=values)
+        top = coarsened(layout, top, kinds, now)
         return divided(top, layout, tuple(column.kind for column in self.inner), NAME_LIMIT)
 
     def preview(
@@ -198,6 +213,12 @@ def _held(asked: _Asked, tree: Tree, seen: ColumnStatistics | None) -> LayoutPre
         for leaf in top.leaves:
             held = there if leaf is top or there is None else inner.get((there.spelling, leaf.bounds))
             is_there = held is not None and held.is_leaf
+            if held is None and layout.coarsen is not None and (some := _within(tree, top.bounds)):
+                # It is to be merged of these.
+                known = [rows[each.spelling] for each in some]
+                total = None if None in known else sum(each or 0 for each in known)
+                sized.append(Sized(leaf, total, sum(each.bytes for each in some), top))
+                continue
             sized.append(
                 Sized(leaf, rows[held.spelling] if held is not None and is_there else 0,
                       held.bytes if held is not None and is_there else 0, top)
@@ -205,6 +226,13 @@ def _held(asked: _Asked, tree: Tree, seen: ColumnStatistics | None) -> LayoutPre
     return LayoutPreview(
         layout=layout, relation=asked.found, key=asked.key, sized=tuple(sized), homeless=0, nulls=0, is_exact=False
     )
+
+
+def _within(tree: Tree, bounds: Bounds) -> list[Partition]:
+    """The leaves whose whole range lies within these bounds."""
+    if not isinstance(bounds, Range):
+        return []
+    return [child for child, each in tree.ranges if child.is_leaf and not uncovered(each, [bounds])]
 
 
 def _counted(session: Session, asked: _Asked) -> LayoutPreview:

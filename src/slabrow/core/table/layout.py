@@ -44,6 +44,14 @@ class Group:
 
 
 @dataclass(frozen=True, slots=True)
+class Coarsen:
+    """Partitions that are older than `after` become wider ones, of this span."""
+
+    after: Span
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
 class Layout:
     """One `[[layout]]` of the layout file. Fields are as DESIGN §5 and docs/layout.md describe them."""
 
@@ -67,6 +75,7 @@ class Layout:
     catch_all: bool = False
     open_below: bool = False
     analyse: Analyse | Span = Analyse.AFTER_CHANGE
+    coarsen: Coarsen | None = None
     partition_name: str = "{table}_{bound}"
     within: "Layout | None" = None
 
@@ -113,6 +122,7 @@ class Layout:
             "archive_to": (By.RANGE, self.archive_to is not None),
             "from": (By.RANGE, self.from_ is not None),
             "open_below": (By.RANGE, self.open_below),
+            "coarsen": (By.RANGE, self.coarsen is not None),
             "parts": (By.HASH, self.parts is not None),
             "groups": (By.LIST, bool(self.groups)),
         }
@@ -135,8 +145,25 @@ class Layout:
             faults.append(("key", "a list layout has one key column: keep the first and remove the others"))
         return faults
 
+    def _doubtful_coarsening(self) -> list[tuple[str, str]]:
+        coarsen, span = self.coarsen, self.span
+        if coarsen is None or span is None:
+            return []
+        numeric = span.unit is Unit.NUMBER
+        if any((each.unit is Unit.NUMBER) != numeric for each in (coarsen.after, coarsen.span)):
+            return [
+                ("coarsen", "coarsen: `after` and `span` are counted as the layout's `span` is: in time, or in keys")
+            ]
+        if self.within is not None:
+            return [
+                ("coarsen", "partitions that are divided once more are not coarsened: remove `coarsen` or `within`")
+            ]
+        if (not numeric and _days(coarsen.span) <= _days(span)) or (numeric and coarsen.span.count <= span.count):
+            return [("coarsen", f"coarsen: a span of {coarsen.span} is no wider than {span}: give a wider one")]
+        return []
+
     def _doubtful_values(self) -> list[tuple[str, str]]:
-        faults = []
+        faults = self._doubtful_coarsening()
         if len(set(self.key)) != len(self.key):
             faults.append(("key", "a key column stands twice: remove one"))
         if self.parts is not None and self.parts < 2:
@@ -252,3 +279,8 @@ class Layout:
                 return f"{by} in {self.parts} parts"
             case By.LIST:
                 return f"{by}" + (f" in {len(self.groups)} groups" if self.groups else ", a partition for each value")
+
+
+def _days(span: Span) -> float:
+    """How long a span of time is, nearly."""
+    return span.months * 30.44 + span.days + (span.count / 24 if span.unit is Unit.HOUR else 0.0)

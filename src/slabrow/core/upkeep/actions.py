@@ -64,6 +64,14 @@ class Archive(_OnPartition):
     kind: ClassVar[str] = "archive"
 
 
+@dataclass(frozen=True, slots=True)
+class Merge(_OnPartition):
+    """Make one partition of several that are old, while the table is in use. sources: these, in their order."""
+
+    kind: ClassVar[str] = "merge"
+    sources: tuple[Name, ...] = ()
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Adopt:
     """Bring rows back from an archive: a table is made, loaded, compared with what was archived, and attached.
@@ -90,4 +98,4 @@ class Adopt:
     kind: ClassVar[str] = "adopt"
 
 
-Action = Create | Sweep | Detach | Drop | Archive
+Action = Create | Sweep | Detach | Drop | Archive | Merge

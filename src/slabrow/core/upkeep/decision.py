@@ -13,7 +13,7 @@ from slabrow.core.table.bounds import Range
 from slabrow.core.table.counted import CatchAllCount
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Tree
-from slabrow.core.upkeep.actions import Action, Archive, Create, Detach, Drop, Sweep
+from slabrow.core.upkeep.actions import Action, Archive, Create, Detach, Drop, Merge, Sweep
 from slabrow.core.upkeep.catch_all_rows import CatchAllRows, with_sweeps
 from slabrow.core.upkeep.findings import Finding
 from slabrow.core.upkeep.guards import guard_retiring, retiring
@@ -104,7 +104,8 @@ def without_held(observed: Observed) -> tuple[list[Action], list[Finding]]:
     findings: list[Finding] = []
     for action in observed.due.actions:
         is_leaving = isinstance(action, Detach | Drop | Archive)
-        written = observed.holds.get(action.partition.table) if is_leaving else None
+        names = action.sources if isinstance(action, Merge) else (action.partition,) if is_leaving else ()
+        written = next((found for name in names if (found := observed.holds.get(name.table)) is not None), None)
         if written is None:
             kept.append(action)
             continue

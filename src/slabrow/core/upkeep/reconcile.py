@@ -15,6 +15,7 @@ from slabrow.core.table.layout import Layout, PastKeep
 from slabrow.core.table.spans import Grid
 from slabrow.core.table.tree import Partition, Tree
 from slabrow.core.upkeep.actions import Action, Archive, Create, Detach, Drop
+from slabrow.core.upkeep.coarsening import due_merges
 from slabrow.core.upkeep.findings import Finding
 from slabrow.core.upkeep.planned_partitions import (
     Namer,
@@ -79,8 +80,11 @@ def reconcile(
             assert_never(layout.by)
     creations = _divided(layout, tree, (*creations, *_missing_catch_all(layout, tree, namer)), limit)
     leftovers += tuple(_undivided(layout, tree))
+    merges: tuple[Action, ...] = ()
+    if layout.coarsen is not None:
+        merges = tuple(due_merges(layout, tree, now, {action.partition for action in past}, limit))
     # New before old: if the run stops between the two, arriving rows still have a partition of their own.
-    return Reconciliation((*creations, *past), leftovers)
+    return Reconciliation((*creations, *past, *merges), leftovers)
 
 
 def _divided(layout: Layout, tree: Tree, creations: tuple[Create, ...], limit: int) -> tuple[Create, ...]:

@@ -269,7 +269,7 @@ class Redivision:
             way="live",
             layout=_words(plan),
             old_name=first.kept_as,
-            details=details_of(plan),
+            details=details_of(plan) | ({"coarsens": True} if self.options.coarsens else {}),
         )
         self.record = self.store.find(first.name)
         assert self.record is not None and self.record.job == job

@@ -17,6 +17,7 @@ class RedivisionOptions:
     span         by which a merged partition is named; None: by the layout's
     wait_for_snapshots_s   how long old transactions are waited for before the swap; 0: not at all
     pause_before_swap   end before the swap; changes go on being recorded
+    coarsens     whether upkeep does it, and lets go of the old partitions by itself
     """
 
     split: SplitOptions | None = None
@@ -24,6 +25,7 @@ class RedivisionOptions:
     speed: Speed = SPEEDS["normal"]
     wait_for_snapshots_s: float = 600.0
     pause_before_swap: bool = False
+    coarsens: bool = False
 
     @property
     def kind(self) -> str:

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from slabrow.core.table.layout import Layout
-from slabrow.core.upkeep.actions import Archive, Sweep
+from slabrow.core.upkeep.actions import Archive, Merge, Sweep
 from slabrow.core.upkeep.ledger_entries import LedgerEntry
 from slabrow.core.upkeep.statements import Statement, Transaction
 from slabrow.core.values.errors import Outdated, ServerError
@@ -33,17 +33,18 @@ class _Course:
 
 @dataclass(frozen=True, slots=True)
 class ActionRunner:
-    """The parts that all actions of a run share. run: its number in the ledger; ledger: None for none."""
+    """The parts that all actions of a run share. run: its number in the ledger; ledger: None for none; schema: its."""
 
     context: Context
     session: Session
     ledger: LedgerStore | None
     run: str
+    schema: str | None = None
     course: _Course = field(default_factory=_Course)
 
     def do(self, tended: Tended, layout: Layout, writer: ActionWriter) -> Tended:
         """Does one action, and says what became of it. Raises Refusal, and Stopped when the server is gone."""
-        if tended.transaction is None or tended.state is State.SKIPPED:
+        if tended.state is State.SKIPPED or (tended.transaction is None and not isinstance(tended.action, Merge)):
             return tended
         began, waits = time.monotonic(), self.course.lock_waits
         try:
@@ -52,6 +53,8 @@ class ActionRunner:
                     done = self._archived(tended, layout)
                 case Sweep():
                     done = self._swept(tended, writer)
+                case Merge() as action:
+                    done = self._merged(tended, action, layout)
                 case _:
                     done = self._ran(tended)
         except ServerError as error:
@@ -87,6 +90,15 @@ class ActionRunner:
             self.session, [transaction], context.lock_wait_ms, context.progress, context.say,
             deadline_ms=context.lock_deadline_ms, waited=self.course.wait,
         )  # fmt: skip
+
+    def _merged(self, tended: Tended, action: Merge, layout: Layout) -> Tended:
+        """By the steps of `merge`, which write down themselves how far they are; the old partitions are let go of."""
+        from slabrow.work.tending.coarsen import coarsen
+
+        if self.schema is None or self.ledger is None:
+            return replace(tended, state=State.SKIPPED, text="a merge keeps its state in the ledger, and there is none")
+        rows = coarsen(self.context, self.session, self.schema, layout, action.table, action.sources)
+        return replace(tended, state=State.DONE, rows=rows)
 
     def _ran(self, tended: Tended) -> Tended:
         assert tended.transaction is not None

@@ -3,7 +3,7 @@
 from dataclasses import dataclass, replace
 
 from slabrow.core.table.layout import Layout
-from slabrow.core.upkeep.actions import Action, Archive, Drop
+from slabrow.core.upkeep.actions import Action, Archive, Drop, Merge
 from slabrow.core.upkeep.decision import Decision, Observed, decide
 from slabrow.core.values.errors import MissingExtra, Refusal, SlabrowError
 from slabrow.servers.protocols import ActionWriter
@@ -62,6 +62,8 @@ class TableUpkeep:
 def _written(action: Action, why_skipped: str | None, writer: ActionWriter) -> Tended:
     """An action with its statements. What an archive writes to files comes before them."""
     state = State.PROPOSED if why_skipped is None else State.SKIPPED
+    if isinstance(action, Merge):
+        return Tended(action, None, state, why_skipped)
     if isinstance(action, Archive):
         drop = Drop(action.table, action.partition, action.bounds, action.reason)
         return Tended(action, writer.transaction(drop), state, why_skipped)

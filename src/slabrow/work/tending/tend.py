@@ -161,6 +161,12 @@ def _being_changed(
         layout = next((each for each in layouts if _is(each.table, root)), None)
         if layout is None:
             continue
+        if asked.go and record.details.get("coarsens"):
+            from slabrow.work.tending.coarsen import finish
+
+            # Its own work, which was stopped midway: the table is tended as usual afterwards.
+            finish(clock.context, clock.session, asked.ledger_schema, layout, record)
+            continue
         said = found.setdefault(layout.table, [])
         if asked.go and record.state == ReshapingState.SWAPPED and record.way == "live":
             try:
@@ -266,5 +272,5 @@ def _upkeep(clock: TableClock, asked: TendOptions, barred: SlabrowError | None) 
     from slabrow.work.tending.action_runner import ActionRunner
     from slabrow.work.tending.table_upkeep import TableUpkeep
 
-    actions = ActionRunner(clock.context, clock.session, clock.ledger, str(uuid.uuid4()))
+    actions = ActionRunner(clock.context, clock.session, clock.ledger, str(uuid.uuid4()), asked.ledger_schema)
     return TableUpkeep(clock, actions, asked.go, asked.retiring, barred)

@@ -1,0 +1,52 @@
+"""Merges old partitions of a table into wider ones, as a part of upkeep (N55)."""
+
+from slabrow.core.table.layout import Layout
+from slabrow.core.upkeep.live_plan import Reshaping, ReshapingState
+from slabrow.core.values.names import Name, parse_name
+from slabrow.servers.protocols import Session
+from slabrow.work import runner
+from slabrow.work.context import Context
+from slabrow.work.reshaping.redivision import Redivision
+from slabrow.work.reshaping.redivision_result import RedivisionOptions
+
+
+def coarsen(
+    context: Context, session: Session, schema: str, layout: Layout, table: Name, names: tuple[Name, ...]
+) -> int:
+    """Merges these, and lets go of the old ones when all rows were compared. Returns how many rows there are.
+
+    The caller has the table for itself. Stopped midway, the next run of upkeep goes on with `finish`.
+    """
+    return _merged(_run(context, session, schema, layout, table, names, None))
+
+
+def finish(context: Context, session: Session, schema: str, layout: Layout, record: Reshaping) -> None:
+    """Goes on with one that was stopped."""
+    root = parse_name(record.root)
+    names = tuple(Name(*each["name"]) for each in record.details["sources"])
+    with runner.sole(session, [root], context.lock_wait_ms):
+        session.execution.end_orphans(root)
+        _merged(_run(context, session, schema, layout, root, names, record))
+
+
+def _run(
+    context: Context, session: Session, schema: str, layout: Layout, table: Name, names: tuple[Name, ...],
+    record: Reshaping | None,
+) -> Redivision:  # fmt: skip
+    span = layout.coarsen.span if layout.coarsen is not None else None
+    options = RedivisionOptions(span=span, coarsens=True)
+    store = session.reshapings(schema)
+    return Redivision(context, session, schema, store, layout, options, names, table, record)
+
+
+def _merged(run: Redivision) -> int:
+    if run.record is not None and run.record.state == ReshapingState.GIVEN_UP:
+        run.give_up(go=True)
+        return 0
+    if run.record is not None and run.record.state == ReshapingState.UNDONE:
+        run.undo(go=True)
+        return 0
+    result = run.divide(go=True)
+    run.record = run.store.of_partition(run.names[0])
+    run.let_go(go=True)
+    return sum(each.rows or 0 for each in result.after)
