@@ -1,7 +1,15 @@
 """Old partitions become wider ones as a part of upkeep."""
 
 import json
+import unittest
+from dataclasses import replace
 
+from slabrow.core.table.layout import Coarsen, Layout
+from slabrow.core.table.spans import Span, Unit
+from slabrow.core.values.method import By
+from slabrow.core.values.names import Name
+from slabrow.core.weighing.coarser import coarser
+from slabrow.core.weighing.windows import window_rule
 from tests.busy import DIFFERENCES, writers
 from tests.test_redivision import RedivisionTest
 
@@ -85,3 +93,22 @@ class CoarsenTest(RedivisionTest):
         self.layout(DAYS + COARSEN + "[ledger]\nschema = ''\n")
         document = json.loads(self.slabrow("tend", *NOW, "--go", "--format", "json", code=1).stdout)
         self.assertIn("keeps its state in the ledger", document["actions"][0]["text"])
+
+
+class CoarserTest(unittest.TestCase):
+    def test_what_it_would_bring(self):
+        layout = Layout(
+            Name("apiary", "reading"), By.RANGE, ("taken_at",), span=Span(1, Unit.DAY), keep=Span(8, Unit.YEAR)
+        )
+        day = 86_400_000_000
+        rule = window_rule([(7 * day, 90.0), (400 * day, 1.0)], day, 100.0)
+        found = coarser(layout, 2_922, rule)
+        self.assertEqual(Coarsen(Span(3, Unit.MONTH), Span(1, Unit.MONTH)), found.coarsen)
+        self.assertTrue(150 < found.partitions < 250, found)
+        self.assertEqual(15, found.most_widest)
+        self.assertEqual(
+            Span(13, Unit.MONTH), coarser(layout, 2_922, window_rule([(370 * day, 1.0)], day, 1.0)).coarsen.after
+        )
+        self.assertIsNone(coarser(layout, 40, rule))
+        self.assertIsNone(coarser(replace(layout, keep=Span(3, Unit.MONTH)), 90, rule))
+        self.assertIsNone(coarser(replace(layout, keep=None), 2_922, rule))

@@ -8,6 +8,7 @@ from slabrow.core.table.layout import Layout
 from slabrow.core.table.spans import Span, Unit
 from slabrow.core.values.method import By
 from slabrow.core.values.wording import count, milliseconds, share, size
+from slabrow.core.weighing.coarser import Coarser
 from slabrow.core.weighing.weighing import SMALL, Weighed
 from slabrow.core.weighing.windows import WindowRule
 from slabrow.core.weighing.workload import Workload
@@ -41,6 +42,7 @@ def _data(weighing: Weighing) -> Json:
         "ageing": [{"column": each.column, "score": each.score, "reasons": each.reasons} for each in weighing.ageing],
         "costs": {"measured": weighing.is_measured, **asdict(weighing.costs)},
         "windows": None if verdict.windows is None else _window_data(verdict.windows, verdict.winner.layout),
+        "coarsen": _coarsen_data(verdict.coarser),
         "price": list(verdict.price),
         "runner_up": verdict.runner_up,
         "candidates": [
@@ -188,6 +190,9 @@ def _text(weighing: Weighing, out: "Console") -> None:
     if verdict.windows is not None:
         heading(out, "The window rule")
         out.print(plain(f"  • {_window_text(verdict.windows, winner.layout)}"))
+    if verdict.coarser is not None:
+        heading(out, "Fewer partitions, later")
+        out.print(plain(f"  • {_coarser_text(verdict.coarser, winner)}"))
     for text in _notes(weighing):
         note(out, text)
 
@@ -216,6 +221,29 @@ def _window_text(rule: WindowRule, layout: Layout | None) -> str:
         text += f"; the widest, {widest}, at most {rule.most_widest}"
     if rule.most_widest > 2:
         text += f". A span of {_width(rule.span_for_two, layout)} would keep it at two"
+    return text
+
+
+def _coarsen_data(found: Coarser | None) -> Json | None:
+    if found is None:
+        return None
+    return {
+        "after": str(found.coarsen.after),
+        "span": str(found.coarsen.span),
+        "partitions": found.partitions,
+        "widest_touches": found.most_widest,
+    }
+
+
+def _coarser_text(found: Coarser, winner: Weighed) -> str:
+    coarsen = found.coarsen
+    text = (
+        f'coarsen = {{ after = "{coarsen.after}", span = "{coarsen.span}" }} keeps it at about '
+        f"{plural(found.partitions, 'partition')} instead of {count(winner.partitions_kept)}: `tend` merges what is "
+        "older, beside writers"
+    )
+    if found.most_widest is not None:
+        text += f". The widest window then touches at most {plural(found.most_widest, 'partition')} of what is old"
     return text
 
 

@@ -30,6 +30,7 @@ from slabrow.core.values.key_values import Value
 from slabrow.core.values.method import By
 from slabrow.core.values.names import NAME_LIMIT
 from slabrow.core.values.wording import count, milliseconds, share, size
+from slabrow.core.weighing.coarser import Coarser, coarser
 from slabrow.core.weighing.costs import NOTHING_PAID, CostModel, Costs, Leaves, Paid
 from slabrow.core.weighing.obstacles import obstacles
 from slabrow.core.weighing.supposed_tree import tree_of
@@ -101,6 +102,7 @@ class Ranking:
     reasons     why the first wins
     price       what it takes
     runner_up   when the second would win, in words; None when there is no second
+    coarser     what `coarsen` would bring to the first; None where it brings nothing
     """
 
     ranked: tuple[Weighed, ...]
@@ -108,6 +110,7 @@ class Ranking:
     price: tuple[str, ...]
     runner_up: str | None
     windows: WindowRule | None
+    coarser: Coarser | None = None
 
     @property
     def winner(self) -> Weighed:
@@ -316,6 +319,7 @@ class Weigher:
             tuple(self._price(winner, now)),
             _when_second_wins(winner, second) if second is not None else None,
             rule,
+            coarser(winner.layout, winner.partitions_kept, rule) if winner.layout is not None else None,
         )
 
     @staticmethod
