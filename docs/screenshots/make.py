@@ -21,9 +21,7 @@ README = HERE.parent.parent / "README.md"
 # A picture that a command draws, rather than the terminal: the file that its --picture names.
 DRAWN = {
     "weigh-picture": "weigh.png",
-    "forecast-picture": "forecast.png",
     "prove-picture": "prove.png",
-    "spread": "spread.png",
 }
 # A picture of work that is under way: taken once the terminal shows this, and the work is stopped there.
 UNDER_WAY = {"convert-progress": "0:00:07"}

@@ -25,6 +25,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Runs `adopt` and shows its result. Returns the exit code."""
     asked = context(options)
+    if options.script is not None and options.from_archive is not None:
+        raise UsageError("the rows of an archive cannot be written as SQL", fix="load them with --go")
     if options.script is not None:
         raise UsageError("what `adopt` does cannot be written as a script", fix="do it with --go")
     if (options.from_archive is None) == (options.staged is None):

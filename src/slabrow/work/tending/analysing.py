@@ -2,6 +2,7 @@
 
 import time
 import uuid
+from dataclasses import replace
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
@@ -16,8 +17,23 @@ from slabrow.core.values.names import Name
 from slabrow.servers.protocols import LedgerStore, Session
 from slabrow.work import runner
 from slabrow.work.context import Context
+from slabrow.work.tending.table_clock import TableClock
+from slabrow.work.tending.upkeep_result import TableReport
 
 _MANY_COLUMNS = 12  # from here on only the columns of keys and indexes are analysed
+
+
+def analysed(clock: TableClock, report: TableReport, *, changed: bool) -> TableReport:
+    """The report, with fresh statistics of the table as a whole where the layout asks for them now.
+
+    The caller has the table for itself. changed: whether partitions came or left in this run.
+    """
+    if report.error is not None or report.is_analysed or not is_due(clock.session, report.layout, changed=changed):
+        return report
+    failed = analyse(clock.context, clock.session, clock.ledger, report.layout)
+    if failed is not None:
+        return replace(report, leftovers=(*report.leftovers, failed))
+    return replace(report, is_analysed=True)
 
 
 def is_due(session: Session, layout: Layout, *, changed: bool) -> bool:

@@ -9,6 +9,7 @@ from slabrow.core.values.errors import MissingExtra, Refusal, SlabrowError
 from slabrow.servers.protocols import ActionWriter
 from slabrow.work import runner
 from slabrow.work.tending.action_runner import ActionRunner
+from slabrow.work.tending.analysing import analysed
 from slabrow.work.tending.observe import observe
 from slabrow.work.tending.table_clock import TableClock
 from slabrow.work.tending.upkeep_result import State, TableReport, Tended
@@ -36,7 +37,9 @@ class TableUpkeep:
             observed = observe(self.clock, layout)
             decision = decide(observed, allowed=self.retiring, barred=self.barred, spell=session.writer.table)
             writer = session.writer.upkeep(observed.tree, layout, observed.facts, wait_ms, observed.copying)
-            return self._act(observed, decision, writer)
+            report = self._act(observed, decision, writer)
+            changed = any(each.state is State.DONE for each in report.tended)
+            return analysed(self.clock, report, changed=changed) if self.go else report
 
     def _act(self, observed: Observed, decision: Decision, writer: ActionWriter) -> TableReport:
         tended = [_written(each.action, each.why_skipped, writer) for each in decision.proposals]

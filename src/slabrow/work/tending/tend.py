@@ -19,7 +19,7 @@ from slabrow.core.values.names import Name, parse_name
 from slabrow.work.context import Context, Event, ignore_progress
 from slabrow.work.tending.table_clock import TableClock
 from slabrow.work.tending.trees_ahead import TreesAhead
-from slabrow.work.tending.upkeep_result import State, TableReport, TendResult
+from slabrow.work.tending.upkeep_result import TableReport, TendResult
 
 if TYPE_CHECKING:
     from slabrow.core.upkeep.live_plan import Reshaping
@@ -112,21 +112,17 @@ def tend(
 
 
 def _analysed(clock: TableClock, report: TableReport) -> TableReport:
-    """With fresh statistics of the table as a whole, where the layout asks for them."""
-    never = report.layout.analyse is Analyse.NEVER or (report.tree is None and not report.tended)
-    if report.error is not None or never:
+    """Of a table that needs nothing: fresh statistics where the layout says how old they may be."""
+    if report.error is not None or report.tended or isinstance(report.layout.analyse, Analyse):
         return report
-    changed = any(each.state is State.DONE for each in report.tended)
-    if not changed and isinstance(report.layout.analyse, Analyse):
-        return report
-    from slabrow.work.tending.analysing import analyse, is_due
+    from slabrow.work import runner
+    from slabrow.work.tending.analysing import analysed
 
-    if not is_due(clock.session, report.layout, changed=changed):
-        return report
-    failed = analyse(clock.context, clock.session, clock.ledger, report.layout)
-    if failed is not None:
-        return replace(report, leftovers=(*report.leftovers, failed))
-    return replace(report, is_analysed=True)
+    try:
+        with runner.sole(clock.session, [report.layout.table], clock.context.lock_wait_ms):
+            return analysed(clock, report, changed=False)
+    except SlabrowError:
+        return report  # another run has the table, and will do it
 
 
 def _with_index_finding(session: "Session", report: TableReport) -> TableReport:

@@ -89,11 +89,13 @@ def _no_such_table(connection: Connection, name: Name) -> UsageError:
 def recorded_by(connection: Connection, table: Name) -> str | None:
     """By the function of the trigger that a conversion has put on the table, or a split or a merge on a partition."""
     row = connection.execute(
-        """SELECT n.nspname FROM pg_trigger t JOIN pg_proc p ON p.oid = t.tgfoid
+        """WITH RECURSIVE part AS (
+               SELECT to_regclass(%s)::oid AS relid
+               UNION ALL SELECT i.inhrelid FROM part p JOIN pg_inherits i ON i.inhparent = p.relid)
+           SELECT n.nspname FROM part r JOIN pg_trigger t ON t.tgrelid = r.relid JOIN pg_proc p ON p.oid = t.tgfoid
            JOIN pg_namespace n ON n.oid = p.pronamespace
-           WHERE t.tgname ~ '^slabrow_(log|back)(_[0-9]+)?$' AND (t.tgrelid = to_regclass(%s)
-                 OR t.tgrelid IN (SELECT relid FROM pg_partition_tree(to_regclass(%s)))) LIMIT 1""",
-        [str(table), str(table)],
+           WHERE t.tgname ~ '^slabrow_(log|back)(_[0-9]+)?$' LIMIT 1""",
+        [str(table)],
     ).fetchone()
     return row[0] if row else None
 

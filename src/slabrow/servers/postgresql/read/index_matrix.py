@@ -13,8 +13,8 @@ def index_matrix(connection: Connection, table: Name) -> IndexMatrix:
         found = catalogue.relation(connection, table)
         if not found.is_partitioned:
             raise UsageError(f"{found.spelling} is not partitioned", fix="name a partitioned table")
-        parts = connection.execute(_PARTS, [found.identity]).fetchall()
-        rows = connection.execute(_INDEXES, [found.identity]).fetchall()
+        parts = connection.execute(_PARTS.encode(), {"oid": found.identity}).fetchall()
+        rows = connection.execute(_INDEXES.encode(), {"oid": found.identity}).fetchall()
     indexes = tuple(
         IndexFound(
             name=Name(schema, name),
@@ -48,27 +48,47 @@ def index_faults(connection: Connection, table: Name) -> dict[str, int]:
     """
     with reading(connection):
         found = catalogue.relation(connection, table)
-        rows = connection.execute(_FAULTS, {"oid": found.identity}).fetchall()
+        rows = connection.execute(_FAULTS.encode(), {"oid": found.identity}).fetchall()
     return {name: missing for name, missing in rows if missing}
 
 
-_FAULTS = """
-    SELECT i.relname, greatest((SELECT count(*) FROM pg_partition_tree(%(oid)s) WHERE isleaf)
-        - (SELECT count(*) FROM pg_partition_tree(i.oid) t JOIN pg_index l ON l.indexrelid = t.relid
-           WHERE t.isleaf AND l.indisvalid), CASE WHEN x.indisvalid THEN 0 ELSE 1 END)
-    FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid WHERE x.indrelid = %(oid)s AND i.relkind = 'I'
-    UNION ALL
-    SELECT i.relname, 1 FROM pg_partition_tree(%(oid)s) r JOIN pg_index x ON x.indrelid = r.relid
-    JOIN pg_class i ON i.oid = x.indexrelid WHERE NOT x.indisvalid AND i.relkind = 'i' AND NOT i.relispartition"""
+# Not by pg_partition_tree(): that locks every partition, and thousands do not fit into the server's lock table.
+_BELOW = """
+    WITH RECURSIVE part AS (
+        SELECT c.oid AS relid, NULL::oid AS parentrelid, false AS isleaf, 0 AS level
+        FROM pg_class c WHERE c.oid = %(oid)s
+        UNION ALL SELECT i.inhrelid, i.inhparent, c.relkind <> 'p', p.level + 1
+        FROM part p JOIN pg_inherits i ON i.inhparent = p.relid JOIN pg_class c ON c.oid = i.inhrelid)"""
 
-_PARTS = """
+_FAULTS = (
+    _BELOW
+    + """, indexed AS (
+        SELECT x.indexrelid AS root, x.indexrelid AS index FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid
+        WHERE x.indrelid = %(oid)s AND i.relkind = 'I'
+        UNION ALL SELECT d.root, h.inhrelid FROM indexed d JOIN pg_inherits h ON h.inhparent = d.index)
+    SELECT i.relname, greatest((SELECT count(*) FROM part WHERE isleaf) - f.valid,
+                               CASE WHEN x.indisvalid THEN 0 ELSE 1 END)
+    FROM (SELECT d.root, count(*) FILTER (WHERE l.indisvalid AND c.relkind = 'i') AS valid
+          FROM indexed d JOIN pg_index l ON l.indexrelid = d.index JOIN pg_class c ON c.oid = d.index GROUP BY 1) f
+    JOIN pg_index x ON x.indexrelid = f.root JOIN pg_class i ON i.oid = f.root
+    UNION ALL
+    SELECT i.relname, 1 FROM part r JOIN pg_index x ON x.indrelid = r.relid
+    JOIN pg_class i ON i.oid = x.indexrelid WHERE NOT x.indisvalid AND i.relkind = 'i' AND NOT i.relispartition"""
+)
+
+_PARTS = (
+    _BELOW
+    + """
     SELECT n.nspname, c.relname, pn.nspname, p.relname, t.isleaf, t.level
-    FROM pg_partition_tree(%s) t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
-    LEFT JOIN pg_class p ON p.oid = t.parentrelid AND t.level > 0 LEFT JOIN pg_namespace pn ON pn.oid = p.relnamespace
+    FROM part t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+    LEFT JOIN pg_class p ON p.oid = t.parentrelid LEFT JOIN pg_namespace pn ON pn.oid = p.relnamespace
     ORDER BY t.level, n.nspname, c.relname"""
+)
 
 # The prefix is spelled by the server too, so that cutting it off leaves exactly the rest.
-_INDEXES = """
+_INDEXES = (
+    _BELOW
+    + """
     SELECT n.nspname, i.relname, tn.nspname, t.relname, pg_get_indexdef(x.indexrelid),
            'CREATE ' || CASE WHEN x.indisunique THEN 'UNIQUE ' ELSE '' END || 'INDEX ' || quote_ident(i.relname)
                || ' ON ' || CASE WHEN t.relkind = 'p' THEN 'ONLY ' ELSE '' END
@@ -78,10 +98,11 @@ _INDEXES = """
                  ORDER BY k),
            x.indisunique, x.indisvalid AND x.indisready, coalesce(c.contype::text, ''), pn.nspname, p.relname,
            pg_relation_size(i.oid), NOT x.indisvalid AND i.relname ~ '_cc(new|old)[0-9]*$'
-    FROM pg_partition_tree(%s) r JOIN pg_index x ON x.indrelid = r.relid
+    FROM part r JOIN pg_index x ON x.indrelid = r.relid
     JOIN pg_class i ON i.oid = x.indexrelid JOIN pg_namespace n ON n.oid = i.relnamespace
     JOIN pg_class t ON t.oid = x.indrelid JOIN pg_namespace tn ON tn.oid = t.relnamespace
     LEFT JOIN pg_constraint c ON c.conindid = x.indexrelid AND c.contype IN ('p', 'u', 'x') AND c.conrelid = x.indrelid
     LEFT JOIN pg_inherits h ON h.inhrelid = i.oid LEFT JOIN pg_class p ON p.oid = h.inhparent
     LEFT JOIN pg_namespace pn ON pn.oid = p.relnamespace
     ORDER BY 3, 4, 2"""
+)

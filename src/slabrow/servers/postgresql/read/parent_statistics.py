@@ -39,15 +39,18 @@ def _beyond(tree: Tree, low: str | None, high: str | None) -> tuple[bool, bool]:
         return False, False
 
 
+# Not by pg_partition_tree(): that locks every partition, and thousands do not fit into the server's lock table.
 _QUERY = """
-    SELECT p.reltuples, coalesce((SELECT sum(greatest(c.reltuples, 0)) FROM pg_partition_tree(%(oid)s) t
-                         JOIN pg_class c ON c.oid = t.relid WHERE t.isleaf), 0),
-           s.last_analyze,
-           (SELECT max(greatest(l.last_analyze, l.last_autoanalyze)) FROM pg_partition_tree(%(oid)s) t
-            JOIN pg_stat_all_tables l ON l.relid = t.relid WHERE t.isleaf),
+    WITH RECURSIVE part AS (
+        SELECT i.inhrelid AS relid FROM pg_inherits i WHERE i.inhparent = %(oid)s
+        UNION ALL SELECT i.inhrelid FROM part p JOIN pg_inherits i ON i.inhparent = p.relid),
+    leaves AS (
+        SELECT sum(greatest(c.reltuples, 0)) AS rows,
+               max(greatest(pg_stat_get_last_analyze_time(c.oid), pg_stat_get_last_autoanalyze_time(c.oid))) AS analysed
+        FROM part t JOIN pg_class c ON c.oid = t.relid WHERE c.relkind <> 'p')
+    SELECT p.reltuples, coalesce(l.rows, 0), pg_stat_get_last_analyze_time(p.oid), l.analysed,
            (st.bounds)[1], (st.bounds)[cardinality(st.bounds)]
-    FROM pg_class p JOIN pg_namespace n ON n.oid = p.relnamespace
-    LEFT JOIN pg_stat_all_tables s ON s.relid = p.oid
+    FROM pg_class p JOIN pg_namespace n ON n.oid = p.relnamespace CROSS JOIN leaves l
     LEFT JOIN LATERAL (SELECT histogram_bounds::text::text[] AS bounds FROM pg_stats
                        WHERE schemaname = n.nspname AND tablename = p.relname AND attname = %(key)s AND inherited) st
         ON true
