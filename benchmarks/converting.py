@@ -56,9 +56,17 @@ class Bench:
         self.sql("CHECKPOINT")
 
     def begin(self, *options: str) -> subprocess.Popen:
-        command = [PROGRAM, "convert", TABLE, *options, "--quiet"]
+        return self.run("convert", TABLE, *options)
+
+    def run(self, *arguments: str) -> subprocess.Popen:
+        """The program at work, whatever the command."""
         return subprocess.Popen(
-            command, cwd=self.folder, env=self.environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            [PROGRAM, *arguments, "--quiet"],
+            cwd=self.folder,
+            env=self.environment,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
         )
 
     def convert(self, *options: str) -> float:
