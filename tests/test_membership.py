@@ -113,6 +113,9 @@ class AdoptTest(RedivisionTest):
             ("there is no schema", ("apiary.reading_2025_01", "--to", "nowhere"), 2),
         ):  # fmt: skip
             self.assertIn(words, self.slabrow("release", *arguments, "--go", *NOW, code=code).stderr)
+        back = self.go("release", "apiary.reading_rest")["back"]
+        self.assertIn("--into apiary.reading --catch-all", back)
+        self.go("adopt", "apiary.reading_rest", "--into", "apiary.reading", "--catch-all")
         self.layout('[[layout]]\ntable = "apiary.reading"\nby = "range"\nkey = ["taken_at"]\nspan = "1 month"\n')
         self.slabrow("tend", "--hold", "reading_2025_01", "--go", *NOW)
         self.assertIn("under hold", self.slabrow("release", "apiary.reading_2025_01", "--go", *NOW, code=4).stderr)

@@ -17,6 +17,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add("--to", metavar="VALUE", help="of a range: the key above its greatest (out)")
     add("--values", metavar="VALUE", nargs="+", default=[], help="of a list: its values; NULL is no value")
     add("--part", metavar="R/M", help="of hash: the remainder and the modulus, such as 3/16")
+    add("--catch-all", action="store_true", help="as the catch-all: everything that no other partition holds")
     add("--from-catch-all", action="store_true", help="move the rows of the catch-all that belong to it")
     add("--from-archive", metavar="FILE.json", help="instead of a table: the manifest of an archive that `tend` wrote")
     add_common(parser, table=False, changes=True, lock_wait="100ms")
@@ -44,7 +45,13 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.show.output import show
     from slabrow.work.membership import BoundsAsked, adopt_table
 
-    bounds = BoundsAsked(from_=options.from_, to=options.to, values=tuple(options.values), part=options.part)
+    bounds = BoundsAsked(
+        from_=options.from_,
+        to=options.to,
+        values=tuple(options.values),
+        part=options.part,
+        is_catch_all=options.catch_all,
+    )
     parent = parse_name(options.into)
     result = adopt_table(
         asked, layout_named(asked, parent), read_ledger_schema(asked.layout_file), parse_name(options.staged), parent,

@@ -173,7 +173,7 @@ def draw_indexes(matrix: IndexMatrix, path: Path) -> None:
     axes.legend(
         handles=[Patch(color=colour, label=f"{state}: {counted[state]:,}")
                  for state, colour in zip(states, colours, strict=True) if counted[state]],
-        loc="upper center", bbox_to_anchor=(0.5, 1.1), ncols=5, frameon=False,
+        loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=5, frameon=False,
     )  # fmt: skip
     axes.set_title(f"{matrix.table}: which index is on which leaf", loc="left", pad=34)
     save(figure, path)

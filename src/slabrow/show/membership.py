@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from slabrow.core.upkeep.steps import SpreadStep
-from slabrow.core.values.wording import count
+from slabrow.core.values.wording import rows_of
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
 from slabrow.show.output import Json, Shown, heading, note, plain, table
 from slabrow.show.statements import transaction_data
@@ -40,6 +40,7 @@ def _rows(result: MembershipResult) -> tuple[Sequence[str], Iterable[Sequence[An
     ]
 
 
+_WIDEST = 400  # letters of a statement that are shown; JSON has all of it
 _HEADS = {
     ("adopt", False): "To bring in: {table}, as a partition of {parent}",
     ("adopt", True): "Brought in: {table}, as a partition of {parent}",
@@ -51,7 +52,7 @@ _HEADS = {
 def _text(result: MembershipResult, out: Console) -> None:
     heading(out, _HEADS[result.doing, result.is_done].format(table=result.table, parent=result.parent))
     low, high = held(result.bounds)
-    rows = "" if result.rows is None else f"{count(result.rows)} rows, "
+    rows = "" if result.rows is None else f"{rows_of(result.rows)}, "
     out.print(plain(f"{rows}keys from {low} (in) to {high} (out)" if high else f"{rows}keys: {low}"))
     for text in result.notes:
         out.print(plain(text))
@@ -64,7 +65,8 @@ def _text(result: MembershipResult, out: Console) -> None:
     for number, step in enumerate(result.work.steps, 1):
         parts = [piece.transaction for piece in step.pieces] if isinstance(step, SpreadStep) else []
         sql = "; ".join(sql for made in transaction_data([*parts, step.transaction]) for sql in made["statements"])
-        lines.add_row(str(number), plain(step.name), plain(sql))
+        sql = " ".join(sql.split())
+        lines.add_row(str(number), plain(step.name), plain(sql if len(sql) <= _WIDEST else sql[: _WIDEST - 1] + "…"))
     out.print(lines)
     note(out, "Nothing has been done. --go does it.")
 

@@ -35,6 +35,7 @@ class BoundsAsked:
     to: str | None = None
     values: tuple[str, ...] = ()
     part: str | None = None
+    is_catch_all: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -143,7 +144,7 @@ def release(
                 parent=place.tree.table,
                 partition=found.name,
                 bounds=found.bounds,
-                catch_all=None if catch_all is None or catch_all.name == found.name else catch_all.name,
+                catch_all=None if catch_all is None else catch_all.name,
                 target=target,
                 keeps=keeps and not isinstance(found.bounds, CatchAll),
                 condition=facts.conditions[0],
@@ -251,7 +252,7 @@ def _said(bounds: Bounds) -> str:
         case Hashed(modulus=modulus, remainder=remainder):
             return f" --part {remainder}/{modulus}"
         case _:
-            return " --values ''"
+            return " --catch-all"
 
 
 def _bounds(session: Session, layout: Layout | None, tree: Tree, table: Name, asked: BoundsAsked) -> Bounds:
@@ -261,6 +262,10 @@ def _bounds(session: Session, layout: Layout | None, tree: Tree, table: Name, as
     given = {By.RANGE: asked.from_ is not None or asked.to is not None, By.LIST: bool(asked.values),
              By.HASH: asked.part is not None}  # fmt: skip
     wanted = {By.RANGE: "--from and --to", By.LIST: "--values", By.HASH: "--part"}[tree.by]
+    if asked.is_catch_all:
+        if any(given.values()) or tree.by is By.HASH:
+            raise UsageError("a catch-all has no bounds, and hash has no catch-all", fix="give --catch-all alone")
+        return CatchAll()
     if any(is_given for by, is_given in given.items() if by != tree.by):
         raise UsageError(f"{tree.spelling} is divided by {tree.by}", fix=f"give {wanted}")
     if tree.by is By.HASH and asked.part is not None:

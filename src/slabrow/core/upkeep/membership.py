@@ -75,6 +75,7 @@ def _print(constraint: Constraint) -> tuple[str, str]:
 class LeavingPlan:
     """Everything that the statements depend on which make a partition a table of its own.
 
+    catch_all  of the parent, which may be the partition itself; None without one
     target     the schema it goes to; None: it stays in its own
     keeps      whether a check of its bounds stays
     condition  what the server demands of its rows, as SQL

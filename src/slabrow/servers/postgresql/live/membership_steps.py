@@ -195,7 +195,7 @@ def _leaving(plan: LeavingPlan) -> Iterator[Step]:
     else:
         locked = lock_alone((plan.parent, plan.released), ALL_OUT, (plan.catch_all,))
         yield _step("release", purpose, [detach], locked, is_done=done)
-    if not plan.keeps and plan.condition:
+    if not plan.keeps and plan.condition and (plan.catch_all is None or plan.is_detaching):
         yield _step("take the check away", f"take the check of {plan.released} away", [_without_check(plan)])
 
 
