@@ -6,6 +6,7 @@ from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import add_common, context, parse_wait, progress, write_script, write_scripts
+from slabrow.cli.redividing import add_live
 from slabrow.core.values.errors import UsageError
 from slabrow.work.context import Context
 
@@ -32,21 +33,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--statistics", action="store_true", help="the same from the server's statement statistics")
     live = parser.add_argument_group("live")
-    live.add_argument(
-        "--speed",
-        metavar="SPEED",
-        default="normal",
-        help="gentle, normal, full, or a number of rows a second (default normal)",
-    )
-    live.add_argument(
-        "--wait-for-snapshots",
-        metavar="TIME",
-        default="10min",
-        help="how long transactions that began before the copy are waited for; 0: not at all (default 10min)",
-    )
-    live.add_argument(
-        "--pause-before-swap", action="store_true", help="stop before the swap; changes go on being recorded"
-    )
+    add_live(live)
     live.add_argument(
         "--to", metavar="VALUE", help="as-is: where the first partition ends; else computed from the rows"
     )

@@ -17,9 +17,8 @@ if TYPE_CHECKING:
     from slabrow.work.reshaping.redivision_plan import SplitOptions
 
 
-def add_shared(parser: argparse.ArgumentParser) -> None:
-    """Adds the options of both."""
-    live = parser.add_argument_group("while the table is in use")
+def add_live(live: "argparse._ArgumentGroup") -> None:
+    """Adds the options of work on a table in use."""
     live.add_argument(
         "--speed",
         metavar="SPEED",
@@ -35,6 +34,11 @@ def add_shared(parser: argparse.ArgumentParser) -> None:
     live.add_argument(
         "--pause-before-swap", action="store_true", help="stop before the swap; changes go on being recorded"
     )
+
+
+def add_shared(parser: argparse.ArgumentParser) -> None:
+    """Adds the options of both."""
+    add_live(parser.add_argument_group("while the table is in use"))
     which = parser.add_argument_group("one that is under way, or done").add_mutually_exclusive_group()
     which.add_argument("--status", action="store_true", help="say where it stands")
     which.add_argument(

@@ -6,12 +6,12 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from slabrow.core.upkeep.steps import Phase, SpreadStep
-from slabrow.core.values.wording import count, milliseconds, size
+from slabrow.core.values.wording import count, size
 from slabrow.show.convert import key_change_data, print_key_changes
 from slabrow.show.forecast import text_partitions
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
 from slabrow.show.statements import transaction_data
-from slabrow.show.steps import step_data, step_transactions, text_steps_done
+from slabrow.show.steps import step_data, step_transactions, text_standing, text_steps_done
 from slabrow.show.words import plural
 from slabrow.work.reshaping.live_result import LiveResult
 
@@ -258,17 +258,7 @@ _PHASES = {
 
 def _text_status(result: LiveResult, out: Console) -> None:
     heading(out, f"{result.table}, to be by {result.layout}: {_PHASES[result.phase]}")
-    lines = table("", "now", right=("now",))
-    share = f" ({result.rows_copied / result.rows_total:.0%})" if result.rows_total else ""
-    lines.add_row(plain("rows copied"), f"{count(result.rows_copied)} of about {count(result.rows_total)}{share}")
-    lines.add_row(plain("changes waiting"), count(result.changes_waiting))
-    if result.seconds_left is not None:
-        lines.add_row(plain("time left for the copy"), f"{result.seconds_left:,.0f} s")
-    if result.longest_lock_ms:
-        lines.add_row(plain("longest lock that kept writers out"), milliseconds(result.longest_lock_ms))
-    out.print(lines)
-    if result.steps:
-        out.print(plain("Done so far: " + ", ".join(step.name for step in result.steps) + "."))
+    text_standing(result, out)
 
 
 LIVE_SHOWN: Shown[LiveResult] = Shown("convert", _data, _rows, _text)

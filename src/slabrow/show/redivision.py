@@ -6,11 +6,11 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from slabrow.core.upkeep.steps import Phase, SpreadStep
-from slabrow.core.values.wording import count, milliseconds
+from slabrow.core.values.wording import count
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
 from slabrow.show.output import Json, Shown, heading, note, plain, table
 from slabrow.show.statements import transaction_data
-from slabrow.show.steps import step_data, step_transactions, text_steps_done
+from slabrow.show.steps import step_data, step_transactions, text_standing, text_steps_done
 from slabrow.show.words import plural
 from slabrow.work.reshaping.redivision_result import Piece, RedivisionResult
 
@@ -200,17 +200,7 @@ _PHASES = {
 
 def _text_status(result: RedivisionResult, out: Console) -> None:
     heading(out, f"{result.kind} of {_few(result.before)}: {_PHASES[result.phase]}")
-    lines = table("", "now", right=("now",))
-    share = f" ({result.rows_copied / result.rows_total:.0%})" if result.rows_total else ""
-    lines.add_row(plain("rows copied"), f"{count(result.rows_copied)} of about {count(result.rows_total)}{share}")
-    lines.add_row(plain("changes waiting"), count(result.changes_waiting))
-    if result.seconds_left is not None:
-        lines.add_row(plain("time left for the copy"), f"{result.seconds_left:,.0f} s")
-    if result.longest_lock_ms:
-        lines.add_row(plain("longest lock that kept writers out"), milliseconds(result.longest_lock_ms))
-    out.print(lines)
-    if result.steps:
-        out.print(plain("Done so far: " + ", ".join(step.name for step in result.steps) + "."))
+    text_standing(result, out)
 
 
 SHOWN = {kind: Shown(kind, _data, _rows, _text) for kind in ("split", "merge")}

@@ -24,7 +24,6 @@ from slabrow.core.upkeep.planned_partitions import MOST_PARTITIONS, Planned, slo
 from slabrow.core.upkeep.upkeep_facts import UpkeepFacts
 from slabrow.core.values.errors import Refusal, UsageError
 from slabrow.core.values.key_values import Edge, Far, Key, Value, order, spell
-from slabrow.core.values.method import By
 from slabrow.core.values.names import NAME_LIMIT, Name, fit
 
 INCOMING = "_incoming"  # how a new partition is called until the swap
@@ -69,7 +68,6 @@ class RedivisionPlan:
     kind: str
     root: Name
     parent: Name
-    by: By
     divided_by: str
     parent_condition: str
     key: tuple[str, ...]

@@ -26,11 +26,13 @@ class Coarser:
     most_widest: int | None
 
 
-def coarser(layout: Layout, kept: int, rule: WindowRule | None) -> Coarser | None:
+def coarser(layout: Layout | None, kept: int, rule: WindowRule | None) -> Coarser | None:
     """kept: partitions once `keep` is reached. None where merging brings nothing.
 
     The narrow spans reach back at least as far as the windows that are usual: only seldom queries meet wide ones.
     """
+    if layout is None:
+        return None
     span, keep = layout.span, layout.keep
     if span is None or keep is None or layout.within is not None or span.unit not in _NEXT or kept < MANY:
         return None

@@ -305,8 +305,7 @@ class Weigher:
             weighed = self.weigh(layout)
             if weighed is not None:
                 found.append(weighed)
-        blocks = now.blocks or 1.0
-        found = [replace(each, read_share=each.blocks / blocks) for each in found]
+        found = [replace(each, read_share=each.blocks / (now.blocks or 1.0)) for each in found]
         ranked = self._ranked(found, target_bytes, self.facts.bytes)
         winner = ranked[0]
         rule = None
@@ -319,7 +318,7 @@ class Weigher:
             tuple(self._price(winner, now)),
             _when_second_wins(winner, second) if second is not None else None,
             rule,
-            coarser(winner.layout, winner.partitions_kept, rule) if winner.layout is not None else None,
+            coarser(winner.layout, winner.partitions_kept, rule),
         )
 
     @staticmethod

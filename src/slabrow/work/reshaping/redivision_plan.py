@@ -147,20 +147,20 @@ def _divided(
                     fix="name two or more: keys from the first up to the last leave it",
                 )
             ranges = cut_at(Range(None, None), ends, width)[1:-1]
-            return out_of_catch_all(siblings, ranges, None, None, all_of=True), _fine(layout, kinds[0].is_time)
+            return out_of_catch_all(siblings, ranges, None, None, all_of=True), _fine(kinds[0].is_time)
         case Range(is_opaque=False) as range_ if how.span is not None:
             low, high = _extremes(session, tree, partition) if None in (range_.from_, range_.to) else (None, None)
             span = parse_span(how.span)
             return cut_by(range_, _grid(layout, span, tree, zone), width, low, high), span
         case Range(is_opaque=False) as range_:
-            return cut_at(range_, cuts(), width), _fine(layout, kinds[0].is_time)
+            return cut_at(range_, cuts(), width), _fine(kinds[0].is_time)
         case _:
             raise UsageError(
                 f"the order of the keys of {tree.spelling} is not known here", fix="only the server can divide it"
             )
 
 
-def _fine(layout: Layout | None, is_time: bool) -> Span | None:
+def _fine(is_time: bool) -> Span | None:
     """By days, whatever the layout's span: partitions that are cut anywhere need different names."""
     return Span(1, Unit.DAY) if is_time else None
 
@@ -245,7 +245,6 @@ def _plan(
         kind=kind,
         root=place.root,
         parent=tree.table,
-        by=tree.by,
         divided_by=found.divided_by,
         parent_condition=found.parent_condition,
         key=tuple(column.name or column.text for column in tree.key),
@@ -342,7 +341,6 @@ def plan_again(session: Session, schema: str, record: Reshaping, root: Name, spe
         kind=record.kind,
         root=root,
         parent=parent,
-        by=tree.by,
         divided_by=details["divided_by"],
         parent_condition=details["parent_condition"],
         key=tuple(column.name or column.text for column in tree.key),

@@ -107,11 +107,18 @@ _SET_OFF = """
 # what it has written is rolled back with the statement.
 _NAMES = r"[^;()']+"
 _KEYS = r"\([^;()']+\) VALUES \((?:(?:NEW|OLD)\.[^;()']+(?:, )?)+\)"
-RECORDING = (
+_RECORDING = (
     rf"^\s*BEGIN\s+IF TG_OP = 'INSERT' THEN\s+INSERT INTO {_NAMES} {_KEYS};\s+ELSIF TG_OP = 'UPDATE' THEN\s+"
     rf"INSERT INTO {_NAMES} {_KEYS};\s+ELSIF TG_OP = 'DELETE' THEN\s+INSERT INTO {_NAMES} {_KEYS};\s+ELSE\s+"
     rf"INSERT INTO {_NAMES} DEFAULT VALUES;\s+END IF;\s+RETURN NULL;\s+END\s*$"
 )
+# And that of the guard against old snapshots, as live/guarding.py writes it: it reads a mark, or fails.
+_GUARDING = (
+    rf"^\s*BEGIN\s+IF NOT EXISTS \(SELECT FROM {_NAMES} WHERE job = [0-9]+ AND what = TG_ARGV\[0\]\) THEN\s+"
+    r"RAISE EXCEPTION '[^']*', TG_RELID::regclass\s+USING ERRCODE = 'serialization_failure', HINT = '[^']*';\s+"
+    r"END IF;\s+RETURN NULL;\s+END\s*$"
+)
+HARMLESS = f"{_RECORDING}|{_GUARDING}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -190,7 +197,7 @@ class PostgresFence:
         return found
 
     def _rows(self, query: str, names: frozenset[str] = frozenset()) -> list[tuple[Any, ...]]:
-        asked = {"first": FIRST_OF_USERS, "names": sorted(names), "executing": list(_EXECUTING), "recording": RECORDING}
+        asked = {"first": FIRST_OF_USERS, "names": sorted(names), "executing": list(_EXECUTING), "recording": HARMLESS}
         with reading(self.connection):
             return self.connection.execute(query.encode(), asked).fetchall()
 
