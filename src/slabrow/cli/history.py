@@ -6,7 +6,10 @@ from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, context, parse_moment
 from slabrow.core.values.errors import UsageError
 
-KINDS = ("create", "sweep", "detach", "archive", "drop", "adopt", "convert", "hold", "hold_ended")
+KINDS = (
+    "create", "sweep", "detach", "archive", "drop", "adopt", "release", "convert", "split", "merge", "index", "analyse",
+    "hold", "hold_ended",
+)  # fmt: skip
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:

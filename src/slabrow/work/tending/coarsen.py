@@ -1,5 +1,7 @@
 """Merges old partitions of a table into wider ones, as a part of upkeep (N55)."""
 
+from dataclasses import replace
+
 from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.live_plan import Reshaping, ReshapingState
 from slabrow.core.values.names import Name, parse_name
@@ -8,6 +10,8 @@ from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.reshaping.redivision import Redivision
 from slabrow.work.reshaping.redivision_result import RedivisionOptions
+
+_LOCK_WAIT_MS = 100
 
 
 def coarsen(
@@ -35,6 +39,8 @@ def _run(
 ) -> Redivision:  # fmt: skip
     span = layout.coarsen.span if layout.coarsen is not None else None
     options = RedivisionOptions(span=span, coarsens=True)
+    # Upkeep may wait longer for other locks; behind these, writers queue.
+    context = replace(context, lock_wait_ms=min(context.lock_wait_ms, _LOCK_WAIT_MS))
     store = session.reshapings(schema)
     return Redivision(context, session, schema, store, layout, options, names, table, record)
 
