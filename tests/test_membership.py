@@ -142,7 +142,7 @@ class AdoptTest(RedivisionTest):
                         break
                 else:
                     self.go(*arguments)
-        self.assertGreater(killed, 2)
+        self.assertGreater(killed, 0)
         self.assertEqual(40_000, self.value("SELECT count(*) FROM apiary.staged"))
         self.assert_same(made)
 
