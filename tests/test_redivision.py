@@ -286,6 +286,26 @@ class KillTest(RedivisionTest):
             with self.subTest(arguments):
                 self.assertIn(words, self.slabrow(*arguments, *NOW, code=code).stderr)
 
+    def test_names_of_all_kinds(self):
+        table, one, two = (f'"Öl %s"."{name}"' for name in ('Old ""Hives"" %s', 'p ""one"" %d', "p 'two'"))
+        self.sql(f"""CREATE SCHEMA "Öl %s"; CREATE TABLE {table} ("the Ïd" text COLLATE "C", "taken %at" timestamptz NOT NULL,
+            PRIMARY KEY ("the Ïd", "taken %at")) PARTITION BY RANGE ("taken %at");
+            CREATE TABLE {one} PARTITION OF {table} FOR VALUES FROM ('2025-01-01') TO ('2025-02-01');
+            CREATE TABLE {two} PARTITION OF {table} FOR VALUES FROM ('2025-02-01') TO ('2025-03-01');
+            INSERT INTO {table} SELECT 'é' || n, '2025-01-01'::timestamptz + n * interval '1 hour' FROM generate_series(1, 1000) n;
+            ANALYZE {table}""")
+        for arguments, names in ((("split", one, "--at", "2025-01-12"), (one,)), (("merge", one, two), (one, two))):
+            self.go(*arguments)
+            self.go(arguments[0], *names, "--undo")
+        self.go("index", table, "--create", 'CREATE INDEX "by %n" ON x ("taken %at")')
+        self.assertEqual(1, len(self.json("census", one, "--first", "1")["rows"]))
+        found = self.json("route", table, "--where", "\"the Ïd\" = 'é5'")
+        self.assertEqual((1, 2), (found["rows"], found["leaves_read"]))
+        self.go("release", one, "--keep-check")
+        self.go("adopt", one, "--into", table, "--from", "2025-01-01", "--to", "2025-02-01")
+        self.assertEqual(1_000, self.value(f"SELECT count(*) FROM {table}"))
+        self.assert_nothing_left()
+
     def test_as_scripts_for_psql(self):
         for files in (("1-copy", "2-follow", "3-swap", "4-undo"), ("1-copy", "give-up"),
                       ("1-copy", "2-follow", "3-swap", "5-let-go")):  # fmt: skip

@@ -10,7 +10,7 @@ from datetime import datetime
 from itertools import pairwise
 
 from slabrow.core.table.bounds import Range
-from slabrow.core.table.layout import Layout
+from slabrow.core.table.layout import Coarsen, Layout
 from slabrow.core.table.spans import Grid, shifted
 from slabrow.core.table.tree import Partition, Tree
 from slabrow.core.upkeep.actions import Merge
@@ -28,7 +28,7 @@ def due_merges(
     """
     if layout.coarsen is None:
         return
-    grid, wide = layout.grid(tree.kinds[0]), _wide(layout, tree)
+    grid, wide = layout.grid(tree.kinds[0]), _wide(layout.coarsen, layout.grid(tree.kinds[0]))
     here = as_key(now, tree.kinds[0], grid.zone)
     oldest = shifted(here, layout.coarsen.after, -1, grid.zone)
     groups: dict[int, list[tuple[Partition, Range]]] = {}
@@ -54,7 +54,7 @@ def coarsened(
         return tuple(planned)
     kind = kinds[0]
     grid = layout.grid(kind)
-    wide = Grid(layout.coarsen.span, kind, grid.zone, layout.start(kind))
+    wide = _wide(layout.coarsen, grid)
     here = as_key(now, kind, grid.zone)
     oldest = shifted(here, layout.coarsen.after, -1, grid.zone)
     namer = Namer(replace(layout, span=layout.coarsen.span), kind, NAME_LIMIT)
@@ -71,10 +71,8 @@ def coarsened(
     return tuple(new for each in planned if (new := merged.get(each.name, each)) is not None)
 
 
-def _wide(layout: Layout, tree: Tree) -> Grid:
-    assert layout.coarsen is not None
-    grid = layout.grid(tree.kinds[0])
-    return Grid(layout.coarsen.span, grid.kind, grid.zone, layout.start(grid.kind))
+def _wide(coarsen: Coarsen, narrow: Grid) -> Grid:
+    return replace(narrow, span=coarsen.span)
 
 
 def _together(ranges: Sequence[Range]) -> Range | None:

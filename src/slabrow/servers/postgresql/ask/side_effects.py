@@ -118,7 +118,7 @@ _GUARDING = (
     r"RAISE EXCEPTION '[^']*', TG_RELID::regclass\s+USING ERRCODE = 'serialization_failure', HINT = '[^']*';\s+"
     r"END IF;\s+RETURN NULL;\s+END\s*$"
 )
-HARMLESS = f"{_RECORDING}|{_GUARDING}"
+_OWN_TRIGGERS = f"{_RECORDING}|{_GUARDING}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -197,7 +197,12 @@ class PostgresFence:
         return found
 
     def _rows(self, query: str, names: frozenset[str] = frozenset()) -> list[tuple[Any, ...]]:
-        asked = {"first": FIRST_OF_USERS, "names": sorted(names), "executing": list(_EXECUTING), "recording": HARMLESS}
+        asked = {
+            "first": FIRST_OF_USERS,
+            "names": sorted(names),
+            "executing": list(_EXECUTING),
+            "recording": _OWN_TRIGGERS,
+        }
         with reading(self.connection):
             return self.connection.execute(query.encode(), asked).fetchall()
 

@@ -38,6 +38,7 @@ def first_rows(connection: Connection, name: Name, most: int) -> tuple[tuple[str
         found = catalogue.relation(connection, name)
         columns = tuple(column.name for column in catalogue.columns(connection, found))
         rows = connection.execute(
-            f"SELECT row_to_json(r)::text FROM {quoting.table(found.name)} r LIMIT %s".encode(), [most]
+            # Without parameters: a percent sign in a name is no placeholder then.
+            f"SELECT row_to_json(r)::text FROM {quoting.table(found.name)} r LIMIT {most:d}".encode()
         ).fetchall()
     return columns, [[json.loads(text)[column] for column in columns] for (text,) in rows]
