@@ -17,7 +17,7 @@ import numpy as np
 
 from slabrow.core.sql.mentions import tables_in
 from slabrow.core.values.names import parse_name
-from slabrow.core.weighing.weighing import LEAST_GAIN
+from slabrow.core.weighing.ranking import LEAST_GAIN
 from slabrow.demo.data import Demo
 from slabrow.demo.load import load
 from slabrow.demo.workload import WORKLOAD

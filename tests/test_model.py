@@ -1,11 +1,15 @@
 """The models beneath choosing: shares against the server's own estimates, costs by their laws, growth to come, ages."""
 
 import json
+import random
 import tempfile
 import unittest
+from collections import OrderedDict
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
+
+import numpy as np
 
 from slabrow.core.pruning.queries import read_statement
 from slabrow.core.sql.schema import Schema
@@ -23,8 +27,13 @@ from slabrow.core.values.key_values import kind_of
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
 from slabrow.core.weighing.ages import ages_read
-from slabrow.core.weighing.costs import Access, CostModel, Costs, Leaves
+from slabrow.core.weighing.arrival import Strips, arrival
+from slabrow.core.weighing.block_touches import BlockTouches
+from slabrow.core.weighing.cache import Memory, hit_ratios
+from slabrow.core.weighing.costs import Access, Costs, Leaves, Paid
+from slabrow.core.weighing.leaf_groups import one_leaf
 from slabrow.core.weighing.selectivity import Shares
+from slabrow.core.weighing.ways import Ways
 from slabrow.core.weighing.workload import Collector
 from slabrow.core.weighing.workload_reading import read_workload
 from slabrow.files.costs_file import read_costs, write_costs
@@ -33,6 +42,7 @@ from tests.support import DatabaseTest
 
 TABLE = Name("public", "t")
 BEGIN = datetime(2025, 1, 1, tzinfo=UTC)
+ALONE = one_leaf(Strips(np.array([0.0, 1.0])))
 
 
 def facts(rows=1_000_000, **changes):
@@ -54,10 +64,22 @@ def facts(rows=1_000_000, **changes):
 
 class CostLawsTest(unittest.TestCase):
     def setUp(self):
-        self.model = CostModel(facts(), Costs())
+        self.facts = facts()
 
-    def paid(self, shares, leaves, key=("at",), **access):
-        return self.model.paid(Access(shares, **access), leaves, key, False)
+    def paid(self, shares, leaves, key=("at",), known=None, **access):
+        """One run that finds all of its blocks in memory, or what it finds when it runs all day."""
+        known = known or self.facts
+        ways = Ways(known, Costs())
+        choice = ways.choice(Access(shares, **access), leaves, key, False)
+        if choice.way is None:
+            return Paid(0.0, choice.planning_ms, 0.0)
+        day = BlockTouches(known, Costs(), Memory(known.buffers_bytes, known.cache_bytes), ALONE, arrival(known), key)
+        touched = day.touched(choice.way, leaves, (0.0, 1.0))
+        day.add(touched, 1_000.0)
+        day.settle(1.0)
+        reads, waiting = day.reads(touched)
+        waiting += choice.way.heap * Costs().block
+        return Paid(choice.blocks, choice.planning_ms, ways.running_ms(choice, waiting, leaves.touched), reads)
 
     def test_a_look_up_without_the_key_gets_slower_with_every_partition(self):
         look_up = Shares({"id": 1e-6}, {"id": 1})
@@ -72,7 +94,7 @@ class CostLawsTest(unittest.TestCase):
         whole = self.paid(month, Leaves(1, 1, 1, 1.0), ())
         pruned = self.paid(month, Leaves(13, 1, 1, 1 / 13))
         self.assertLess(pruned.running_ms, whole.running_ms)
-        self.assertAlmostEqual(self.model.facts.blocks / 13, pruned.blocks, delta=pruned.blocks * 0.05)
+        self.assertAlmostEqual(self.facts.blocks / 13, pruned.blocks, delta=pruned.blocks * 0.05)
 
     def test_what_is_pruned_while_planning_costs_next_to_nothing_and_what_waits_costs_planning(self):
         one = Shares({"at": 1e-4}, {}, {"at"})
@@ -93,17 +115,56 @@ class CostLawsTest(unittest.TestCase):
         self.assertGreater(none.planning_ms, 0)
 
     def test_what_does_not_fit_into_the_cache_is_read_slowly(self):
-        whole = Shares()
-        warm = CostModel(facts(), Costs()).paid(Access(whole), Leaves(1, 1, 1, 1.0), (), False)
-        cold = CostModel(facts(cache_bytes=10 << 20), Costs()).paid(Access(whole), Leaves(1, 1, 1, 1.0), (), False)
-        self.assertGreater(cold.running_ms, 4 * warm.running_ms)
-        self.assertEqual(warm.blocks, cold.blocks)
+        warm = self.paid(Shares(), Leaves(1, 1, 1, 1.0), ())
+        small = facts(cache_bytes=10 << 20, buffers_bytes=10 << 20)
+        cold = self.paid(Shares(), Leaves(1, 1, 1, 1.0), (), known=small)
+        self.assertGreater(cold.running_ms, 1.8 * warm.running_ms)
+        self.assertEqual((warm.blocks, 0.0), (cold.blocks, warm.reads))
+        # Alone, its scans fill the cache bit by bit, and find that much of it.
+        self.assertAlmostEqual(small.blocks - (10 << 20) // 8192, cold.reads, delta=0.02 * small.blocks)
 
     def test_an_index_alone_answers_what_it_holds(self):
         hives = Shares({"hive": 0.01}, {}, {"hive"})
         both = self.paid(hives, Leaves(1, 1, 1, 1.0), (), wanted=frozenset({"hive", "at"}))
         heap = self.paid(hives, Leaves(1, 1, 1, 1.0), (), wanted=frozenset({"hive", "id"}))
         self.assertLess(both.blocks, heap.blocks / 10)
+
+
+class CacheTest(unittest.TestCase):
+    """Hit ratios against a cache that is played."""
+
+    def test_groups_that_are_touched_unevenly_are_found_as_in_a_real_cache(self):
+        draw = random.Random(5)
+        for blocks, touched, cache in [
+            ((50, 10_000), (10.0, 1.0), 100),
+            ((300, 300), (9.0, 1.0), 300),
+            ((100, 1_000, 5_000), (5.0, 3.0, 2.0), 900),
+            ((2_000,), (1.0,), 500),
+            ((80, 20), (1.0, 1.0), 200),
+        ]:
+            with self.subTest((blocks, touched, cache)):
+                found = hit_ratios(np.array(blocks, float), np.array(touched), float(cache))
+                held, hits, times = OrderedDict(), [0] * len(blocks), [0] * len(blocks)
+                for turn in range(60_000):
+                    group = draw.choices(range(len(blocks)), touched)[0]
+                    block = (group, draw.randrange(blocks[group]))
+                    if turn > 20_000:
+                        times[group] += 1
+                        hits[group] += block in held
+                    held[block] = None
+                    held.move_to_end(block)
+                    if len(held) > cache:
+                        held.popitem(last=False)
+                for one, hit, time in zip(found, hits, times, strict=True):
+                    self.assertAlmostEqual(hit / time, one, delta=0.03)
+
+    def test_a_large_leaf_comes_in_through_the_ring_only_where_it_is_scanned_often(self):
+        def found(scans, others):
+            sizes, leaf = np.array([1_000.0, 50_000.0]), np.array([1_000.0, 0.0])
+            return hit_ratios(sizes, np.array([scans * 1_000.0, others]), 1_500.0, leaf)[0]
+
+        self.assertGreater(found(50.0, 1_000.0), 0.9)
+        self.assertLess(found(0.1, 100_000.0), 0.1)
 
 
 class SharesTest(DatabaseTest):

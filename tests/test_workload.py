@@ -4,9 +4,11 @@ import csv
 import gzip
 import io
 import json
+import random
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import psycopg
 from hypothesis import given, settings
@@ -15,6 +17,7 @@ from hypothesis import strategies as st
 from slabrow.core.sql.statement_shapes import exact_shape_of, filled, literals_of, marked, rough_shape_of, shape_of
 from slabrow.core.values.errors import UsageError
 from slabrow.core.weighing.workload import SAMPLES, Collector
+from slabrow.files.log_segments import segments
 from slabrow.files.server_log import read_log
 from slabrow.servers.postgresql.private.server import start
 from tests.support import binaries
@@ -168,6 +171,49 @@ class LogTest(unittest.TestCase):
         self.assertIn("log_min_duration_statement", raised.exception.fix)
         with self.assertRaises(UsageError):
             read_log(self.folder / "missing.csv")
+
+    def test_several_processes_read_what_one_reads(self):
+        """With cuts that fall on statements of many lines, on quotes, DETAILs, broken lines and times that follow."""
+        draw = random.Random(3)
+        entries = []
+        for number in range(4_000):
+            session = f"s{draw.randrange(6)}"
+            nasty = f"SELECT {number % 7} AS p{number % 7},\n2026-02-28 10:00:00.123 UTC,\n'a \"\" b' FROM t WHERE k = {number}"
+            if number % 5 == 0:
+                entries += [(session, f"statement: {nasty}", ""), (session, "duration: 2.5 ms", "")]
+            elif number % 5 == 1:
+                entries.append(
+                    (session, f"duration: 1.5 ms  execute x: {nasty} AND z = $1", "parameters: $1 = 'it''s'")
+                )
+            else:
+                entries.append((session, f"duration: 1.25 ms  statement: {nasty}", ""))
+        stamp = "2026-02-28 10:00:00.123 UTC"
+        texts = {"csv": [], "json": [], "log": []}
+        for number, (session, message, detail) in enumerate(entries):
+            texts["csv"].append(csv_line(message, detail, session=session))
+            entry = {"timestamp": stamp, "error_severity": "LOG", "message": message, "session_id": session}
+            texts["json"].append(json.dumps(entry | ({"detail": detail} if detail else {})) + "\n")
+            head = f"{stamp} [{session[1:]}] app@apiary "
+            text = f"{head}LOG:  {message}\n" + (f"{head}DETAIL:  {detail}\n" if detail else "")
+            texts["log"].append(text.replace("\n2026", "\n\t2026").replace("\n'a", "\n\t'a"))
+            if number % 900 == 7:
+                texts["csv"].append("2026-02-28 10:00:00 UTC,app\n")
+                texts["json"].append('{"timestamp"\n')
+        for form, lines in texts.items():
+            for name in (f"big.{form}", f"big.{form}.gz"):
+                path, text = self.folder / name, "".join(lines).encode()
+                path.write_bytes(gzip.compress(text) if name.endswith(".gz") else text)
+                with self.subTest(name), mock.patch("slabrow.files.server_log._STEP", 40_000):
+                    stretches = segments(path, 3, {"log": "stderr"}.get(form, form), 40_000)
+                    self.assertEqual(3, len(stretches))
+                    alone, several = (read_log(path, "apiary", jobs=jobs) for jobs in (1, 3))
+                    figures = [
+                        {each.text: (each.calls, each.total_ms, len(each.runs)) for each in found.shapes}
+                        for found in (alone, several)
+                    ]
+                    self.assertEqual(figures[0], figures[1])
+                    self.assertEqual((alone.statements, alone.broken), (several.statements, several.broken))
+                    self.assertEqual(4_000, alone.statements)
 
     def test_a_real_server_writes_the_same_workload_in_all_three_forms(self):
         server = start(binaries()[0], {"logging_collector": "on", "log_destination": "csvlog,jsonlog,stderr", "log_filename": "server.log",

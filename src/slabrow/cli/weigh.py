@@ -6,11 +6,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, add_offline, context, offline_source, progress, remark
+from slabrow.cli.common import add_common, add_offline, context, offline_source, parse_moment, progress, remark
 from slabrow.core.values.errors import UsageError
 
 if TYPE_CHECKING:
     from slabrow.core.weighing.candidates import Wishes
+    from slabrow.core.weighing.money import Prices
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -31,10 +32,25 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     wishes.add_argument("--span", metavar="SPAN", action="append", default=[], help="spans to weigh, as `1 month`")
     wishes.add_argument("--parts", metavar="N", type=int, action="append", default=[], help="numbers of parts to weigh")
     wishes.add_argument("--keep", metavar="SPAN", help="how long rows are kept: retiring them is weighed too")
-    wishes.add_argument("--size", metavar="SIZE", help="the most that a partition should hold, as 20GB")
+    wishes.add_argument(
+        "--size",
+        metavar="SIZE",
+        help="the most that a partition should hold, as 20GB; else what memory holds and the disk rebuilds in time",
+    )
     wishes.add_argument("--ceiling", metavar="N", type=int, default=1_000, help="the most partitions (default 1000)")
     wishes.add_argument("--zone", metavar="NAME", default="UTC", help="where days and months begin (default UTC)")
+    later = parser.add_argument_group("the table as it will be")
+    later.add_argument("--grown", metavar="TIMES", type=float, help="weigh it with so many times the rows, too")
+    later.add_argument("--as-of", metavar="DAY", help="weigh it as it will be on that day, by the growth it has shown")
     model = parser.add_argument_group("the cost model")
+    model.add_argument(
+        "--memory",
+        metavar="SIZE",
+        help="what tables can be found in without a disk; else the server's settings, or 16GB without a server",
+    )
+    model.add_argument(
+        "--prices", metavar="FILE", help="[prices] of blocks, storage and processors; else the layout file's"
+    )
     model.add_argument("--calibrate", action="store_true", help="measure its constants on this server first")
     model.add_argument("--costs", metavar="FILE", help="read its constants from a file; with --calibrate, write them")
     add_offline(parser)
@@ -56,6 +72,7 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.work.weighing.weigh import Sources, chosen, weigh
 
     wishes = _wishes(options)
+    prices = _prices(options)
     target = _new_file(options.write)
     picture = None
     if options.picture is not None:
@@ -66,7 +83,7 @@ def run(options: argparse.Namespace) -> int:
     if options.costs is not None and options.calibrate:
         check_writable(options.costs, "--costs")
     costs = read_costs(Path(options.costs)) if options.costs is not None and not options.calibrate else None
-    sources = Sources(tuple(map(Path, options.workload)), options.statistics, options.calibrate, costs)
+    sources = Sources(tuple(map(Path, options.workload)), options.statistics, options.calibrate, costs, prices)
     offline = offline_source(options)
     with progress(options, asked) as watched:
         if offline is None:
@@ -110,6 +127,10 @@ def _wishes(options: argparse.Namespace) -> "Wishes":
     parse_zone(options.zone)
     if options.ceiling < 2 or any(parts < 2 for parts in options.parts):
         raise UsageError("--parts must be at least 2", fix="give 2 or more")
+    if options.grown is not None and not 1 < options.grown <= 1_000_000:
+        raise UsageError(f"--grown {options.grown:g} is no growth", fix="say how many times the rows, such as 10")
+    if options.grown is not None and options.as_of is not None:
+        raise UsageError("--grown and --as-of say two things", fix="give one of them")
     return Wishes(
         keys=tuple(tuple(part.strip() for part in key.split(",")) for key in options.key),
         bys=tuple(By(by) for by in options.by),
@@ -118,9 +139,26 @@ def _wishes(options: argparse.Namespace) -> "Wishes":
         barred=frozenset(options.barred),
         keep=None if options.keep is None else parse_span(options.keep),
         target_bytes=None if options.size is None else parse_size(options.size),
+        memory_bytes=None if options.memory is None else parse_size(options.memory),
+        grown=options.grown,
+        as_of=None if options.as_of is None else parse_moment(options.as_of, "--as-of"),
         ceiling=options.ceiling,
         zone=options.zone,
     )
+
+
+def _prices(options: argparse.Namespace) -> "Prices | None":
+    from slabrow.files.prices_file import read_prices
+
+    if options.prices is not None:
+        found = read_prices(Path(options.prices))
+        if found is None:
+            raise UsageError(
+                f"{options.prices} has no [prices]", fix='write [prices] with currency = "EUR", gb_month …'
+            )
+        return found
+    layout = Path(options.layout)
+    return read_prices(layout, "--layout") if layout.is_file() else None
 
 
 def parse_size(text: str) -> int:

@@ -8,16 +8,21 @@ fatal.
 import csv
 import gzip
 import json
+import os
 import re
 import zlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
 from dataclasses import replace
 from datetime import datetime
+from multiprocessing import get_context
 from pathlib import Path
-from typing import Any, TextIO, cast
+from typing import TextIO, cast
 
 from slabrow.core.values.errors import UsageError
 from slabrow.core.weighing.workload import Collector, Workload
+from slabrow.files.log_segments import Segment, opened_segment, segments
 from slabrow.files.reading import LONGEST_LINE, bounded_lines, unreadable
 
 _STATEMENT = re.compile(r"(?:duration: ([0-9]+(?:\.[0-9]+)?) ms  )?(?:statement|execute [^:]*): ", re.DOTALL)
@@ -35,17 +40,23 @@ _BEGINNINGS = ("duration: ", "statement: ", "execute ")
 _WIDTHS = (23, 24, 26)  # columns of a csvlog line before 13, in 13, and from 14 on
 
 
-def read_log(path: Path, database: str | None = None) -> Workload:
+def read_log(path: Path, database: str | None = None, jobs: int | None = None) -> Workload:
     """The workload in a server log; `.gz` is unpacked on the way.
 
     database   statements of other databases are left out, where the log tells
+    jobs       processes that read it side by side; None: one for each core
     Raises UsageError when the file cannot be read, or is no log of a form that is known.
     """
     try:
         with _opened(path) as file:
-            reader = _form(file, path)
-            log = _Log(database)
-            reader(log, file)
+            form = _form(file, path)
+        several = jobs if jobs is not None else len(os.sched_getaffinity(0))
+        # A process takes a third of a second to start: a small log is read by the time it is there.
+        stretches = segments(path, several, form, _STEP) if several > 1 and path.stat().st_size > _STEP else []
+        if len(stretches) > 1:
+            log = _read_side_by_side(path, stretches, form, database)
+        else:
+            log = _read_segment(path, (0, None), form, database)
     except (OSError, EOFError, ValueError, zlib.error) as error:
         raise unreadable(path, error, "log", "--workload") from None
     if not log.collector.statements:
@@ -56,6 +67,30 @@ def read_log(path: Path, database: str | None = None) -> Workload:
         )
     workload = log.collector.workload(path.name, begins=_moment(log.first), ends=_moment(log.last), broken=log.broken)
     return workload if not log.elsewhere else _with_left_out(workload, log.elsewhere)
+
+
+_STEP = 8 << 20  # bytes that are worth a process
+
+
+def _read_side_by_side(path: Path, stretches: Sequence[Segment], form: str, database: str | None) -> "_Log":
+    """Each stretch by a process of its own, and their findings in the order of the file."""
+    # Spawned and not forked: this process may hold a connection and threads, which a copy must not have.
+    with ProcessPoolExecutor(len(stretches), mp_context=get_context("spawn")) as pool:
+        found = [pool.submit(_read_segment, path, stretch, form, database) for stretch in stretches]
+        try:
+            log = found[0].result()
+            for other in found[1:]:
+                log.absorb(other.result())
+        except BrokenProcessPool:
+            raise OSError("a process that read a part of it was ended: memory may be short, give --jobs 1") from None
+    return log
+
+
+def _read_segment(path: Path, stretch: Segment, form: str, database: str | None) -> "_Log":
+    log = _Log(database)
+    with opened_segment(path, stretch) as file:
+        {"csv": _read_csv, "json": _read_json, "stderr": _read_stderr}[form](log, file)
+    return log
 
 
 def looks_like_log(path: Path) -> bool:
@@ -88,13 +123,21 @@ class _Log:
         self.first: str | None = None
         self.last: str | None = None
         self.waiting: dict[str, str] = {}  # by session: the shape whose time is still to come
+        # Of a stretch of a log: times of statements that stand before it, and the sessions that were seen in it.
+        self.before: dict[str, float] = {}
+        self.seen: set[str] = set()
 
     def entry(self, session: str, stamp: str, database: str | None, message: str, detail: str) -> None:
         """One message of level LOG."""
         match = _STATEMENT.match(message)
         if match is None:
-            if session in self.waiting and (took := _DURATION.match(message)) is not None:
-                self.collector.took(self.waiting.pop(session), float(took.group(1)))
+            if session in self.waiting:
+                if (took := _DURATION.match(message)) is not None:
+                    self.collector.took(self.waiting.pop(session), float(took.group(1)))
+            elif session not in self.seen and (took := _DURATION.match(message)) is not None:
+                self.seen.add(session)
+                if len(self.before) < _MOST_SESSIONS:
+                    self.before[session] = float(took.group(1))
             return
         if self.database is not None and database and database != self.database:
             self.elsewhere += 1
@@ -114,11 +157,25 @@ class _Log:
             sql, params=params, at=stamp, took_ms=float(took_ms) if took_ms is not None else None
         )
         if took_ms is None and shape is not None:
-            if len(self.waiting) > 10_000:
+            if len(self.waiting) > _MOST_SESSIONS:
                 self.waiting.clear()
             self.waiting[session] = shape
+        if len(self.seen) < 10 * _MOST_SESSIONS:
+            self.seen.add(session)
+
+    def absorb(self, later: "_Log") -> None:
+        """Adds what was found in the stretch that follows."""
+        for session, took_ms in later.before.items():
+            if (first := self.waiting.pop(session, None)) is not None:
+                self.collector.took(first, took_ms)
+        self.waiting = {name: first for name, first in self.waiting.items() if name not in later.seen} | later.waiting
+        self.collector.absorb(later.collector)
+        self.lines, self.broken = self.lines + later.lines, self.broken + later.broken
+        self.elsewhere += later.elsewhere
+        self.first, self.last = self.first or later.first, later.last or self.last
 
 
+_MOST_SESSIONS = 10_000
 _LONGEST_FIELD = LONGEST_LINE  # a quote that is never closed swallows no more of the log than this
 _WORDS = frozenset(("SELECT", "WITH", "INSERT", "UPDATE", "DELETE", "MERGE", "VALUES", "TABLE"))
 
@@ -145,19 +202,19 @@ def _moment(stamp: str | None) -> datetime | None:
         return None
 
 
-def _form(file: TextIO, path: Path) -> Any:
-    """The reader for a file, from how it begins."""
+def _form(file: TextIO, path: Path) -> str:
+    """`csv`, `json` or `stderr`, from how a file begins."""
     head = file.read(1 << 16)
     file.seek(0)
     lines = head.splitlines()
     for line in lines[:50]:
         if line.startswith("{") and '"timestamp"' in line:
-            return _read_json
+            return "json"
         row = _fields(line)
         if len(row) >= 11 and _STAMP.match(row[0]) and row[3].isdigit():
-            return _read_csv
+            return "csv"
         if _split(line) is not None:
-            return _read_stderr
+            return "stderr"
     raise UsageError(
         f"{path} is not a server log in a known format",
         found=f"it begins with {lines[0][:60]!r}" if lines else "it is empty",

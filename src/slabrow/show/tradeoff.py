@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 from slabrow.core.values.method import By
 from slabrow.core.values.wording import count, size
-from slabrow.core.weighing.weighing import Weighed
+from slabrow.core.weighing.weighed import Weighed
 from slabrow.show.picture import INK, WARM, new_figure, save
 from slabrow.show.weigh import describe
 from slabrow.show.words import plural

@@ -9,7 +9,8 @@ from slabrow.core.table.spans import Span, Unit
 from slabrow.core.values.method import By
 from slabrow.core.values.wording import count, milliseconds, share, size
 from slabrow.core.weighing.coarser import Coarser
-from slabrow.core.weighing.weighing import SMALL, Weighed
+from slabrow.core.weighing.money import monthly
+from slabrow.core.weighing.weighed import Weighed
 from slabrow.core.weighing.windows import WindowRule
 from slabrow.core.weighing.workload import Workload
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 _SHOWN_LINES = 15
+_SHOWN_LEFT_OUT = 6
 
 
 def _data(weighing: Weighing) -> Json:
@@ -43,11 +45,62 @@ def _data(weighing: Weighing) -> Json:
         "costs": {"measured": weighing.is_measured, **asdict(weighing.costs)},
         "windows": None if verdict.windows is None else _window_data(verdict.windows, verdict.winner.layout),
         "coarsen": _coarsen_data(verdict.coarser),
+        "answer": list(verdict.answer),
+        "memory": {"cached_bytes": weighing.facts.cache_bytes, "buffers_bytes": weighing.facts.buffers_bytes},
+        "limit": None
+        if verdict.limit is None
+        else {"bytes": verdict.limit.bytes, "reason": verdict.limit.reason, "asked": verdict.limit.is_asked},
+        "alternatives": [
+            {"measure": measure, "rank": verdict.ranked.index(weighed) + 1} for measure, weighed in verdict.others
+        ],
+        "not_weighed": [{"what": what, "why": why} for what, why in weighing.left_out],
+        "money": _money_data(weighing),
+        "tomorrow": _tomorrow_data(weighing),
         "price": list(verdict.price),
         "runner_up": verdict.runner_up,
         "candidates": [
             _candidate(rank, weighed, list(verdict.reasons) if rank == 1 else [])
             for rank, weighed in enumerate(verdict.ranked, 1)
+        ],
+    }
+
+
+def _money_data(weighing: Weighing) -> Json | None:
+    prices = weighing.prices
+    if prices is None:
+        return None
+    before, after = (
+        monthly(each, weighing.facts.bytes, prices) for each in (weighing.verdict.now, weighing.verdict.winner)
+    )
+    return {
+        "currency": prices.currency,
+        "period": "month",
+        "before": {**asdict(before), "total": before.total},
+        "after": {**asdict(after), "total": after.total},
+        "prices": {name: value for name, value in asdict(prices).items() if name != "currency"},
+    }
+
+
+def _tomorrow_data(weighing: Weighing) -> Json | None:
+    found = weighing.tomorrow
+    if found is None:
+        return None
+    return {
+        "asked": found.then.asked,
+        "rows": found.then.facts.rows,
+        "bytes": found.then.facts.bytes,
+        "changes_at": None if found.changes_at is None else round(found.changes_at, 3),
+        "changes_on": None if found.changes_on is None else f"{found.changes_on:%Y-%m-%d}",
+        "candidates": [
+            {
+                "rank": rank,
+                "layout": describe(each.layout),
+                "partitions": each.partitions,
+                "largest_bytes": each.largest,
+                "ms_a_day": round(each.ms, 1),
+                "reads_a_day": round(each.all_reads),
+            }
+            for rank, each in enumerate(found.ranking.ranked, 1)
         ],
     }
 
@@ -67,8 +120,19 @@ def _candidate(rank: int, weighed: Weighed, reasons: list[str]) -> Json:
         "planning_ms": round(weighed.planning_ms, 4),
         "blocks_a_day": round(weighed.blocks),
         "workload_ms_a_day": round(weighed.workload_ms, 1),
+        "reads_a_day": round(weighed.reads),
         "retire_ms_a_day": round(weighed.retire_ms, 1),
+        "retire_wal_bytes_a_day": round(weighed.retiring.wal_bytes),
+        "retire_blocks_written_a_day": round(weighed.retiring.written),
         "insert_ms_a_day": round(weighed.insert_ms, 1),
+        "insert_reads_a_day": round(weighed.insert_reads),
+        "first_statement_ms": round(weighed.first_ms, 1),
+        "upkeep": {
+            "read_ms": round(weighed.upkeep.read_ms),
+            "vacuum_ms": round(weighed.upkeep.vacuum_ms),
+            "rebuild_ms": round(weighed.upkeep.rebuild_ms),
+            "dump_ms": round(weighed.upkeep.dump_ms),
+        },
         "smallest_bytes": weighed.smallest,
         "median_bytes": weighed.median,
         "largest_bytes": weighed.largest,
@@ -81,6 +145,7 @@ def _candidate(rank: int, weighed: Weighed, reasons: list[str]) -> Json:
                 "runs_a_day": round(cost.read.shape.weight, 3),
                 "touched": round(cost.touched, 3),
                 "blocks": round(cost.paid.blocks, 1),
+                "reads": round(cost.paid.reads, 3),
                 "planning_ms": round(cost.paid.planning_ms, 4),
                 "running_ms": round(cost.paid.running_ms, 4),
             }
@@ -146,15 +211,23 @@ def describe(layout: Layout | None) -> str:
 
 def _text(weighing: Weighing, out: "Console") -> None:
     facts, verdict = weighing.facts, weighing.verdict
-    read = weighing.read
+    read, winner = weighing.read, verdict.winner
     heading(
         out,
         f"{facts.spelling}: {count(facts.rows)} rows, {size(facts.bytes)}; "
         f"{plural(len(read.shapes), 'shape')} of statement ask of it, {plural(round(read.weight), 'run')} a day",
     )
+    for place, line in enumerate(verdict.answer):
+        out.print(plain(line), style="bold" if place == 0 else "")
+    for measure, weighed in verdict.others:
+        rank = verdict.ranked.index(weighed) + 1
+        note(out, f"{measure}: {rank}, {describe(weighed.layout)}; {milliseconds(weighed.ms)} a day")
+    out.print()
+    is_read = verdict.now.all_reads >= 1
+    blocks = "from disk" if is_read else "blocks"
     lines = table(
-        "", "layout", "partitions", "largest", "touched", "95 %", "blocks", "planning", "a day",
-        right=("", "partitions", "largest", "touched", "95 %", "blocks", "planning", "a day"), folds=("layout",),
+        "", "layout", "partitions", "largest", "touched", "95 %", blocks, "planning", "a day",
+        right=("", "partitions", "largest", "touched", "95 %", blocks, "planning", "a day"), folds=("layout",),
     )  # fmt: skip
     for rank, weighed in _to_show(verdict.ranked):
         lines.add_row(
@@ -164,37 +237,103 @@ def _text(weighing: Weighing, out: "Console") -> None:
             size(weighed.largest),
             f"{weighed.touched_mean:.1f}",
             f"{weighed.touched_p95:.0f}",
-            f"{share(weighed.read_share)}",
-            f"{weighed.planning_ms:.2f} ms",
+            share(weighed.all_reads / verdict.now.all_reads if is_read else weighed.read_share),
+            milliseconds(weighed.planning_ms),
             milliseconds(weighed.ms),
         )
     print_table(out, lines, ("95 %", "planning", "largest"))
     left = len(verdict.ranked) - len(_to_show(verdict.ranked))
     if left > 0:
         note(out, f"… {left} more, in csv and json")
-    out.print()
-    winner = verdict.winner
-    title = "Leave the table as it is" if winner.layout is None else f"Partition by {winner.layout}"
-    if winner.layout is not None and facts.bytes < SMALL:
-        title = f"Of the layouts, {winner.layout} is the best (the table is small: leave it, unless it will grow)"
-    heading(out, f"{title}, because")
-    for reason in verdict.reasons:
-        out.print(plain(f"  • {reason}"))
-    if verdict.price:
-        heading(out, "The price")
-        for each in verdict.price:
-            out.print(plain(f"  • {each}"))
-    if verdict.runner_up:
-        heading(out, "The runner-up")
-        out.print(plain(f"  • {verdict.runner_up}"))
-    if verdict.windows is not None:
-        heading(out, "The window rule")
-        out.print(plain(f"  • {_window_text(verdict.windows, winner.layout)}"))
-    if verdict.coarser is not None:
-        heading(out, "Fewer partitions, later")
-        out.print(plain(f"  • {_coarser_text(verdict.coarser, winner)}"))
+    for title, texts in _sections(weighing):
+        if texts:
+            heading(out, title)
+            for text in texts:
+                out.print(plain(f"  • {text}"))
+    if winner.layout is not None and weighing.left_out:
+        heading(out, "Not weighed")
+        for what, why in weighing.left_out[:_SHOWN_LEFT_OUT]:
+            out.print(plain(f"  • {what}: {why}"))
+        if len(weighing.left_out) > _SHOWN_LEFT_OUT:
+            note(out, f"… {len(weighing.left_out) - _SHOWN_LEFT_OUT} more, in json")
     for text in _notes(weighing):
         note(out, text)
+
+
+def _sections(weighing: Weighing) -> Iterable[tuple[str, Sequence[str]]]:
+    """What follows the table: a title and its lines."""
+    verdict = weighing.verdict
+    winner = verdict.winner
+    yield "Why", verdict.reasons
+    yield "The price", verdict.price
+    yield "The runner-up", [verdict.runner_up] if verdict.runner_up else []
+    yield "The window rule", [_window_text(verdict.windows, winner.layout)] if verdict.windows else []
+    yield "Fewer partitions, later", [_coarser_text(verdict.coarser, winner)] if verdict.coarser else []
+    yield "The largest partition", _upkeep_texts(weighing)
+    yield "In money, a month", _money_texts(weighing)
+    yield "As it will be", _tomorrow_texts(weighing)
+
+
+def _upkeep_texts(weighing: Weighing) -> list[str]:
+    verdict, now = weighing.verdict, weighing.verdict.now
+    winner = verdict.winner
+    # What is done in a second needs no thought.
+    if now.upkeep.rebuild_ms < 1_000:
+        return []
+    shown = [("of the table as it is", now)] if winner is now else [("of it", winner), ("of the table as it is", now)]
+    texts = []
+    for what, each in shown:
+        upkeep = each.upkeep
+        texts.append(
+            f"{what}, {size(each.largest)}: reading it once {milliseconds(upkeep.read_ms)}, VACUUM of every page "
+            f"{milliseconds(upkeep.vacuum_ms)}, rebuilding its indexes {milliseconds(upkeep.rebuild_ms)}, "
+            f"a dump {milliseconds(upkeep.dump_ms)}"
+        )
+    if verdict.limit is not None:
+        texts.append(f"a partition should hold at most {size(verdict.limit.bytes)}: {verdict.limit.reason}")
+    return texts
+
+
+def _money_texts(weighing: Weighing) -> list[str]:
+    prices, verdict = weighing.prices, weighing.verdict
+    if prices is None:
+        return []
+    texts = []
+    for weighed in dict.fromkeys((verdict.now, verdict.winner)):
+        money = monthly(weighed, weighing.facts.bytes, prices)
+        texts.append(
+            f"{describe(weighed.layout)}: {money.total:,.2f} {prices.currency} (blocks {money.reads:,.2f}, storage "
+            f"{money.storage:,.2f}, processors {money.cpu:,.2f})"
+        )
+    texts.append(
+        f"at {prices.million_blocks:g} for a million blocks read, {prices.gb_month:g} for a GB and month, "
+        f"{prices.cpu_hour:g} for an hour of a processor"
+    )
+    return texts
+
+
+def _tomorrow_texts(weighing: Weighing) -> list[str]:
+    found, today = weighing.tomorrow, weighing.verdict.winner
+    if found is None:
+        return []
+    facts, first, now = found.then.facts, found.ranking.winner, found.ranking.now
+    when = found.then.asked if weighing.wishes.as_of is None else f"on {found.then.asked}"
+    texts = [
+        f"{when}: {count(facts.rows)} rows, {size(facts.bytes)}; first comes {describe(first.layout)}, "
+        f"{milliseconds(first.ms)} a day for {milliseconds(now.ms)} as it is, the largest "
+        f"partition {size(first.largest)}"
+    ]
+    if first.layout == today.layout:
+        texts.append("the first place stays the same until then")
+        return texts
+    kept = next((each for each in found.ranking.ranked if each.layout == today.layout), None)
+    if kept is not None:
+        rank = found.ranking.ranked.index(kept) + 1
+        texts.append(f"today's first, {describe(today.layout)}, is {rank}. then: {milliseconds(kept.ms)} a day")
+    if found.changes_at is not None:
+        day = f", about {found.changes_on:%Y-%m-%d} by the growth it has shown" if found.changes_on else ""
+        texts.append(f"the first place changes at about {found.changes_at:.2g} times the rows of today{day}")
+    return texts
 
 
 def _partitions(weighed: Weighed) -> str:
@@ -261,11 +400,18 @@ def _notes(weighing: Weighing) -> Iterable[str]:
     workload, read = weighing.workload, weighing.read
     how = f"measured on this {weighing.product}" if weighing.is_measured else "with its default constants"
     more = "" if weighing.is_measured else "; --calibrate measures this server's"
-    yield f"`a day`: planning, running and, with --keep, retiring, as the cost model has it ({how}{more})."
+    facts = weighing.facts
+    yield f"`a day`: planning, running, inserting and, with --keep, retiring, as the cost model has it ({how}{more})."
     yield (
         "`touched`: the partitions that a query reads, on average; `95 %`: what 95 of 100 queries do not exceed; "
-        "`blocks`: against the table as it is."
+        "`blocks`, `from disk`: against the table as it is."
     )
+    whose = (
+        "as --memory says"
+        if weighing.wishes.memory_bytes is not None
+        else ("as the server's settings say" if weighing.product else "a guess: --memory says how much the server has")
+    )
+    yield f"Tables are found in {size(facts.cache_bytes)} of memory, {whose}."
     if any(each.partitions_kept != each.partitions for each in weighing.verdict.ranked):
         yield "`partitions`: with the rows of today, and later, once `keep` is reached and old ones have left."
     if read.unread:

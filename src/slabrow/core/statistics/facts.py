@@ -20,7 +20,8 @@ class TableFacts:
     can_skip        whether the server's indexes can skip a leading column that is not asked for (PostgreSQL 18)
     random_page_cost, sequential_page_cost   the server's settings, by which its planner chooses
     parallel_workers  max_parallel_workers_per_gather
-    cache_bytes     what the server says may be cached (effective_cache_size)
+    cache_bytes     what is found without a disk: the server's cache and the system's (effective_cache_size)
+    buffers_bytes   the server's own cache (shared_buffers)
     """
 
     name: Name
@@ -32,7 +33,8 @@ class TableFacts:
     statistics: Mapping[str, ColumnStatistics]
     indexes: tuple[IndexShape, ...] = ()
     referenced_by: tuple[tuple[str, tuple[str, ...]], ...] = ()
-    cache_bytes: int = 4 << 30
+    cache_bytes: int = 16 << 30
+    buffers_bytes: int = 4 << 30
     block_bytes: int = 8192
     visible_share: float = 1.0
     can_skip: bool = True

@@ -63,15 +63,20 @@ class Growth:
     @property
     def doubles_on(self) -> datetime | None:
         """When there will be twice the rows; None when never, or not within a hundred years, or nothing comes."""
+        return self.day_of(2 * self.rows)
+
+    def day_of(self, rows: float) -> datetime | None:
+        """When there will be so many rows; None when never, or not within a hundred years, or nothing comes."""
         if self.still_since is not None:
             return None
         low, high = 0.0, 36_525.0
+        wanted = rows - self.rows
         try:
-            if self.rows_until(self.newest + timedelta(days=high)) < self.rows:
+            if self.rows_until(self.newest + timedelta(days=high)) < wanted:
                 return None
             while high - low > 0.5:
                 middle = (low + high) / 2
-                if self.rows_until(self.newest + timedelta(days=middle)) < self.rows:
+                if self.rows_until(self.newest + timedelta(days=middle)) < wanted:
                     low = middle
                 else:
                     high = middle

@@ -21,7 +21,7 @@ SPANS = (
     Span(1, Unit.YEAR),
 )  # fmt: skip
 PARTS = (2, 4, 8, 16, 32, 64, 128, 256)
-MOST_CANDIDATES = 40
+MOST_CANDIDATES = 64
 MOST_LISTED = 50  # values with a partition of their own
 GIANT = 0.05  # the share of all rows from which on one value deserves a partition of its own (N08)
 _APPROXIMATE_DAYS = {Unit.HOUR: 1 / 24, Unit.DAY: 1.0, Unit.WEEK: 7.0, Unit.MONTH: 30.4, Unit.QUARTER: 91.3,
@@ -35,6 +35,10 @@ class Wishes:
     keys, bys, spans, parts   added to what is found; with keys, nothing is found beyond them
     barred    columns that no candidate may have in its key
     keep      how long rows are kept, for layouts along time
+    target_bytes   the most that a partition should hold
+    memory_bytes   that tables and indexes can be found in; None: as the server's settings say
+    grown     the table is weighed with so many times the rows, too
+    as_of     the table is weighed as it will be on that day, too
     ceiling   the most partitions
     """
 
@@ -45,6 +49,9 @@ class Wishes:
     barred: frozenset[str] = frozenset()
     keep: Span | None = None
     target_bytes: int | None = None
+    memory_bytes: int | None = None
+    grown: float | None = None
+    as_of: datetime | None = None
     ceiling: int = 1_000
     zone: str = "UTC"
 
@@ -71,7 +78,7 @@ def ageing(facts: TableFacts, used: Mapping[str, Usage], weight: float) -> tuple
             continue
         correlation = seen.correlation or 0.0
         ranged = used[name].ranged / weight if weight and name in used else 0.0
-        grows = (seen.distinct or 0) > max(20.0, facts.rows / 100_000)
+        grows = (seen.distinct or 0) > 20
         if not column.kind.is_time and (correlation < 0.95 or (seen.distinct or 0) < facts.rows * 0.5):
             continue
         if not grows or (correlation < 0.5 and not ranged):
@@ -84,23 +91,41 @@ def ageing(facts: TableFacts, used: Mapping[str, Usage], weight: float) -> tuple
     return tuple(sorted(found, key=lambda each: -each.score))
 
 
+@dataclass(frozen=True, slots=True)
+class Candidates:
+    """Layouts to weigh, and what was not weighed, each with the reason."""
+
+    layouts: tuple[Layout, ...]
+    left_out: tuple[tuple[str, str], ...]
+
+
 def candidates(
     facts: TableFacts, used: Mapping[str, Usage], pairs: Mapping[frozenset[str], float], wishes: Wishes
-) -> tuple[Layout, ...]:
+) -> Candidates:
     """Layouts to weigh, the most promising kinds first, at most MOST_CANDIDATES of those that were found.
 
     pairs   runs a day by the set of columns that a run pins by = at once
     """
     finder = _Finder(facts, used, pairs, wishes)
+    why = finder.why
     found = list(finder.wished() if wishes.keys else finder.found())
     kept: dict[str, Layout] = {}
     for layout in found:
         if wishes.bys and layout.by not in wishes.bys:
+            why.setdefault(f"{layout.by} of any kind", "--by asks for others")
             continue
-        if set(layout.key) & wishes.barred or (layout.within and set(layout.within.key) & wishes.barred):
+        if barred := (set(layout.key) | set(layout.within.key if layout.within else ())) & wishes.barred:
+            why.setdefault(f"keys with {', '.join(sorted(barred))}", "--not bars them")
             continue
         kept.setdefault(str(layout), layout)
-    return tuple(kept.values()) if wishes.keys else tuple(kept.values())[:MOST_CANDIDATES]
+    layouts = tuple(kept.values())
+    if not wishes.keys and len(layouts) > MOST_CANDIDATES:
+        rest = len(layouts) - MOST_CANDIDATES
+        why[f"{rest} more"] = (
+            f"{MOST_CANDIDATES} are weighed at a time: ask for them with --key, --by, --span or --parts"
+        )
+        layouts = layouts[:MOST_CANDIDATES]
+    return Candidates(layouts, tuple(why.items()))
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,6 +134,7 @@ class _Finder:
     used: Mapping[str, Usage]
     pairs: Mapping[frozenset[str], float]
     wishes: Wishes
+    why: dict[str, str] = field(default_factory=dict)
 
     def wished(self) -> Iterator[Layout]:
         """Every way to divide by the columns that were named."""
@@ -124,6 +150,10 @@ class _Finder:
                 yield from self.lists(key[0])
                 yield from self.giants(key[0])
             yield from self.hashes(key)
+        single = [key[0] for key in self.wishes.keys if len(key) == 1]
+        for name in single:
+            if self._is_rangeable(name):
+                yield from self.divided([name], [other for other in single if other != name])
 
     def found(self) -> Iterator[Layout]:
         by_use = sorted(self.used, key=lambda name: -self.used[name].pinned)
@@ -139,11 +169,18 @@ class _Finder:
             yield from self.lists(name)
         for name in pinned[:4]:
             yield from self.giants(name)
+        # Within a span, what the workload asks for by =.
+        yield from self.divided(moving[:1], [name for name in pinned if name not in moving[:1]][:2])
         for name in pinned[:3]:
             yield from self.hashes((name,))
         for pair in self._common_pairs():
             yield from self.hashes(pair)
-        yield from self.divided(moving[:1], pinned[:2])
+        for what, names, most in (("ranges", moving, 3), ("lists and hashes", pinned, 4)):
+            if names[most:]:
+                self.why[f"{what} of {', '.join(names[most:])}"] = "the workload asks for others more often"
+        idle = [name for name in self.facts.columns if name not in moving and name not in pinned]
+        if idle:
+            self.why[f"keys with {', '.join(idle)}"] = "the workload never pins them, and rows do not age along them"
 
     def _is_rangeable(self, name: str) -> bool:
         return self.facts.columns[name].kind.is_time or self.facts.columns[name].kind is Kind.INTEGER
@@ -162,7 +199,9 @@ class _Finder:
             if keep is not None and (keep.unit is Unit.NUMBER) is not (span.unit is Unit.NUMBER):
                 keep = None
             if keep is not None and _days(keep) is not None and (_days(keep) or 0) < (_days(span) or 0):
-                continue  # a partition that spans more than the time to keep can never be dropped whole
+                # A partition that spans more than the time to keep can never be dropped whole.
+                self.why[f"range ({name}) in spans of {span}"] = f"it is longer than the {keep} that rows are kept"
+                continue
             yield Layout(
                 self.facts.name,
                 By.RANGE,
@@ -187,26 +226,34 @@ class _Finder:
         spans = SPANS[1:] if kind is Kind.DATE else SPANS
         kept_days = _days(self.wishes.keep) if self.wishes.keep else None
         most = max(width, kept_days or 0)
-        return [
-            span
-            for span in spans
-            if width / _APPROXIMATE_DAYS[span.unit] >= 1.5
-            and most / _APPROXIMATE_DAYS[span.unit] <= self.wishes.ceiling
-        ]
+        found = []
+        for span in spans:
+            number = most / _APPROXIMATE_DAYS[span.unit]
+            if number > self.wishes.ceiling:
+                self.why[f"range ({seen.name}) in spans of {span}"] = (
+                    f"{number:,.0f} partitions, more than the {self.wishes.ceiling:,} of --ceiling"
+                )
+            elif width / _APPROXIMATE_DAYS[span.unit] >= 1.5:
+                found.append(span)
+        return found
 
     def _number_spans(self, width: float) -> list[Span]:
-        """Round widths that give about 8, 32 and 128 partitions."""
-        spans = []
-        for count in (8, 32, 128):
+        """Round widths that give about 8, 16, 32, 64 and 128 partitions."""
+        spans: list[Span] = []
+        for count in (8, 16, 32, 64, 128):
             if count <= self.wishes.ceiling and width / count >= 1:
                 spans.append(Span(_round_up(width / count), Unit.NUMBER))
-        return spans
+        return list(dict.fromkeys(spans))
 
     def lists(self, name: str) -> Iterator[Layout]:
         seen = self.facts.statistics.get(name)
         if seen is None or not seen.common or not self._is_listable(name):
             return
         distinct = seen.distinct or len(seen.common)
+        if distinct > MOST_LISTED:
+            self.why[f"list ({name}), a partition for each value"] = (
+                f"{distinct:,.0f} values, and as many partitions: hash shares a few of them"
+            )
         values = [value for value, _ in seen.common]
         if distinct <= min(MOST_LISTED, self.wishes.ceiling):
             yield self._listed(name, [[value] for value in values], seen)
@@ -250,35 +297,56 @@ class _Finder:
             # Fewer than four values a part, and parts stay empty or uneven.
             if 2 <= parts <= self.wishes.ceiling and (distinct >= 4 * parts or self.wishes.parts):
                 yield Layout(self.facts.name, By.HASH, key, parts=parts)
+            elif parts <= self.wishes.ceiling:
+                self.why.setdefault(
+                    f"hash ({', '.join(key)}) in {parts} parts and more", f"{distinct:,.0f} values would not fill them"
+                )
 
     def _is_hashable(self, key: tuple[str, ...]) -> bool:
         try:
             for name in key:
                 parse_types(self.facts.columns[name].type_name)
         except UsageError:
+            self.why[f"hash ({', '.join(key)})"] = f"{name} is of a type whose hash is not known here"
             return False
         return True
 
     def divided(self, moving: Sequence[str], pinned: Sequence[str]) -> Iterator[Layout]:
-        """Partitions of partitions: a range whose partitions are hashed, and a list whose partitions are ranges."""
+        """A range whose spans are divided by what the workload pins: hashed, or a partition for each common value."""
         for name in moving:
             spans = [layout for layout in self.ranges(name) if layout.span and layout.span.unit is not Unit.HOUR]
-            for layout in spans[-3:]:
-                for other in pinned:
-                    if other == name or not self._is_hashable((other,)):
-                        continue
-                    for parts in self.wishes.parts or (4, 8):
-                        inner = Layout(self.facts.name, By.HASH, (other,), parts=parts)
-                        yield replace(layout, within=inner)
             for other in pinned:
-                seen = self.facts.statistics.get(other)
-                if other == name or seen is None or not seen.common or (seen.distinct or 99) > 12:
-                    continue
-                if not self._is_listable(other):
-                    continue
-                groups = self._listed(other, [[value] for value, _ in seen.common], seen)
-                for layout in spans[-2:]:
-                    yield replace(layout, within=groups)
+                for inner in self._inner(other):
+                    many = inner.parts or len(inner.groups) + 1
+                    for layout in spans[-4:]:
+                        if self._count(layout) * many <= self.wishes.ceiling:
+                            yield replace(layout, within=inner)
+                        else:
+                            what = f"range ({name}) in spans of {layout.span}, each by {inner.by} ({other})"
+                            self.why.setdefault(what, f"{many} and more in each are more than --ceiling allows")
+
+    def _inner(self, other: str) -> Iterator[Layout]:
+        seen = self.facts.statistics.get(other)
+        if seen is not None and seen.common and self._is_listable(other):
+            values = [value for value, _ in seen.common]
+            if (seen.distinct or 99) > 12:
+                values = [value for value, share in seen.common if share >= GIANT][:12]
+            if values:
+                yield self._listed(other, [[value] for value in values], seen)
+        distinct = (seen.distinct if seen else None) or 0.0
+        if self._is_hashable((other,)):
+            for parts in self.wishes.parts or (4, 8, 16):
+                if distinct >= 4 * parts or self.wishes.parts:
+                    yield Layout(self.facts.name, By.HASH, (other,), parts=parts)
+
+    def _count(self, layout: Layout) -> float:
+        """About how many spans there are."""
+        seen = self.facts.statistics.get(layout.key[0])
+        width = _width(seen.low, seen.high) if seen is not None else 0.0
+        span = layout.span
+        assert span is not None
+        each = span.count * (1.0 if span.unit is Unit.NUMBER else _APPROXIMATE_DAYS[span.unit])
+        return width / each + 1
 
 
 def _days(span: Span | None) -> float | None:

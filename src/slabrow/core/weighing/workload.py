@@ -4,6 +4,7 @@ import random
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from typing import Any
 
 from slabrow.core.sql.statement_shapes import (
     can_be_marked,
@@ -159,6 +160,44 @@ class Collector:
         known.total_ms += total_ms
         known.timed += calls
         known.blocks = blocks
+
+    def absorb(self, later: "Collector") -> None:
+        """Adds what another one collected of statements that ran later. Every run keeps its chance to be kept."""
+        self.statements += later.statements
+        self.left_out += later.left_out
+        for shape, other in later._seen.items():
+            seen = self._seen.get(shape)
+            if seen is None:
+                if len(self._seen) >= MOST_SHAPES:
+                    self.left_out += other.calls
+                    continue
+                self._seen[shape] = self._of_first[other.first] = other
+                continue
+            self._of_first[other.first] = seen
+            seen.runs = self._drawn(seen, other)
+            seen.calls += other.calls
+            seen.total_ms += other.total_ms
+            seen.timed += other.timed
+
+    def _drawn(self, one: "_Seen", other: "_Seen") -> list[tuple[str, tuple[str, ...] | None, str | None]]:
+        """A sample of two samples: each place is taken from one of them, with a chance by the runs it stands for."""
+        size = SAMPLES if len(one.first) < _LONG else 1
+        left, right = list(one.runs), list(other.runs)
+        share = one.calls / max(1, one.calls + other.calls)
+        drawn: list[tuple[str, tuple[str, ...] | None, str | None]] = []
+        while len(drawn) < size and (left or right):
+            source = left if left and (not right or self._random() < share) else right
+            drawn.append(source.pop(int(self._random() * len(source))))
+        return drawn
+
+    def __getstate__(self) -> dict[str, object]:
+        """What another process needs of it: not the short cuts."""
+        return {"seen": self._seen, "statements": self.statements, "left_out": self.left_out, "moment": self._moment}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__init__(state["moment"])  # type: ignore[misc]
+        self._seen, self.statements, self.left_out = state["seen"], state["statements"], state["left_out"]
+        self._of_first = {seen.first: seen for seen in self._seen.values()}
 
     def workload(
         self, source: str, *, begins: datetime | None = None, ends: datetime | None = None, broken: int = 0

@@ -213,4 +213,6 @@ def weigh_offline(context: Context, table: Name, offline: Offline, sources: Sour
     known = _known(context, table, offline)
     workload = gathered(sources.paths, None, statistics=False)
     costs = sources.costs or Costs()
-    return weighed(context, Known(known.facts, known.schema, ZoneInfo("UTC")), workload, costs, wishes, False)
+    return weighed(
+        context, Known(known.facts, known.schema, ZoneInfo("UTC")), workload, costs, wishes, False, sources.prices
+    )

@@ -1,6 +1,8 @@
 """`weigh`: candidate keys and layouts against the workload that really runs (N02, N04–N09)."""
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -9,12 +11,18 @@ from slabrow.core.sql.schema import Schema
 from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.statistics.row_growth import Growth, growth
 from slabrow.core.table.layout import Layout
+from slabrow.core.table.spans import Unit, shifted
 from slabrow.core.table.tree import Tree
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name
 from slabrow.core.weighing.candidates import Ageing, Wishes, ageing, candidates
 from slabrow.core.weighing.costs import Costs
-from slabrow.core.weighing.weighing import ExpectedGrowth, Ranking, Weigher
+from slabrow.core.weighing.money import Prices
+from slabrow.core.weighing.piece_upkeep import SizeLimit, size_limit
+from slabrow.core.weighing.ranking import verdict
+from slabrow.core.weighing.tomorrow import Then, Tomorrow, as_of, grown
+from slabrow.core.weighing.weighed import Ranking
+from slabrow.core.weighing.weighing import ExpectedGrowth, Weigher
 from slabrow.core.weighing.workload import Workload
 from slabrow.core.weighing.workload_reading import TableWorkload, read_workload, together, usage
 from slabrow.work.context import Context
@@ -32,11 +40,17 @@ class Sources:
     statistics: bool = False
     calibrate: bool = False
     costs: Costs | None = None
+    prices: Prices | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Weighing:
-    """The result of `weigh`. measured: whether the constants were measured in this run."""
+    """The result of `weigh`.
+
+    is_measured   whether the constants were measured in this run
+    left_out      what was not weighed, each with the reason
+    tomorrow      the same for the table as it will be; None where that was not asked for
+    """
 
     facts: TableFacts
     workload: Workload
@@ -49,6 +63,9 @@ class Weighing:
     is_measured: bool
     product: str
     zone: str
+    left_out: tuple[tuple[str, str], ...] = ()
+    tomorrow: Tomorrow | None = None
+    prices: Prices | None = None
 
 
 def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> Weighing:
@@ -69,7 +86,7 @@ def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> We
             costs = session.planner.calibrated(context.progress)
         product = session.product
         known = Known(facts, schema, zone, product, current, session.rules)
-        return weighed(context, known, workload, costs, wishes, sources.calibrate)
+        return weighed(context, known, workload, costs, wishes, sources.calibrate, sources.prices)
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,12 +107,23 @@ class Known:
 
 
 def weighed(
-    context: Context, known: Known, workload: Workload, costs: Costs, wishes: Wishes, is_measured: bool
+    context: Context,
+    known: Known,
+    workload: Workload,
+    costs: Costs,
+    wishes: Wishes,
+    is_measured: bool,
+    prices: Prices | None = None,
 ) -> Weighing:
     """The weighing itself, with or without a server behind what is known."""
-    facts, zone = known.facts, known.zone
+    facts = known.facts
+    if wishes.memory_bytes is not None:
+        facts = replace(
+            facts, cache_bytes=wishes.memory_bytes, buffers_bytes=min(facts.buffers_bytes, wishes.memory_bytes)
+        )
+        known = replace(known, facts=facts)
     context.progress(0.1, "working out what every statement asks")
-    read = read_workload(workload, facts, known.schema, zone, context.now, MOST_RUNS, known.rules)
+    read = read_workload(workload, facts, known.schema, known.zone, context.now, MOST_RUNS, known.rules)
     if not read.shapes:
         raise UsageError(
             f"nothing in the workload names {facts.spelling}",
@@ -104,44 +132,145 @@ def weighed(
         )
     used = usage(read)
     aged = ageing(facts, used, read.weight)
-    trend = growth(aged[0].column, facts.statistics[aged[0].column], facts.rows) if aged else None
-    layouts = candidates(facts, used, together(read), wishes)
+    times = [each.column for each in aged if facts.columns[each.column].kind.is_time]
+    trend = growth(times[0], facts.statistics[times[0]], facts.rows) if times else None
+    found = candidates(facts, used, together(read), wishes)
     weigher = Weigher(
         facts=facts,
         workload=read,
         costs=costs,
         now=context.now,
         growth=ExpectedGrowth(trend.rows_a_day if trend else 0.0),
-        ageing=aged[0].column if aged else None,
+        ageing=_retired_along(aged, times),
         keeps=wishes.keep is not None,
         ceiling=wishes.ceiling,
         current=known.current,
         rules=known.rules,
     )
-    verdict = weigher.verdict(
-        layouts, wishes.target_bytes, lambda done: context.progress(0.15 + 0.85 * done, "weighing layouts")
+    limit = _limit(wishes, facts, costs)
+    looks_ahead = wishes.grown is not None or wishes.as_of is not None
+    today = 0.5 if looks_ahead else 0.85
+    ranking = verdict(
+        weigher, found.layouts, limit, lambda done: context.progress(0.15 + today * done, "weighing layouts")
     )
+    tomorrow = None
+    if looks_ahead:
+        context.progress(0.65, "weighing the table as it will be")
+        ahead = Ahead(context, known, workload, wishes, weigher, limit, trend)
+        tomorrow = ahead.tomorrow(ranking, found.layouts)
     context.progress(1.0, "done")
     return Weighing(
         facts=facts,
         workload=workload,
         read=read,
-        verdict=verdict,
+        verdict=ranking,
         ageing=aged,
         trend=trend,
         wishes=wishes,
         costs=costs,
         is_measured=is_measured,
         product=known.product,
-        zone=str(zone),
+        zone=str(known.zone),
+        left_out=found.left_out,
+        tomorrow=tomorrow,
+        prices=prices,
     )
 
 
-def chosen(verdict: Ranking, rank: int | None) -> Layout:
+def _retired_along(aged: Sequence[Ageing], times: Sequence[str]) -> str | None:
+    """The column that `keep` is counted along: of time where there is one."""
+    return times[0] if times else aged[0].column if aged else None
+
+
+def _limit(wishes: Wishes, facts: TableFacts, costs: Costs) -> SizeLimit:
+    heap_share = facts.heap_bytes / max(1, facts.bytes)
+    return size_limit(wishes.target_bytes, facts.cache_bytes, heap_share, len(facts.indexes), costs)
+
+
+_STEPS = 6  # halvings in the search for the day on which the first place changes
+_RIVALS = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Ahead:
+    """Weighs a table as it will be, by what is known of it today."""
+
+    context: Context
+    known: Known
+    workload: Workload
+    wishes: Wishes
+    weigher: Weigher
+    limit: SizeLimit
+    trend: Growth | None
+
+    def tomorrow(self, today: Ranking, layouts: Sequence[Layout]) -> Tomorrow:
+        """Raises UsageError when the table shows no growth by which a day could be told."""
+        facts, wishes = self.known.facts, self.wishes
+        if wishes.as_of is not None:
+            if self.trend is None:
+                raise UsageError(
+                    f"{facts.spelling} shows no growth along a time column",
+                    fix="say how many times the rows it will have: --grown 10",
+                )
+            if wishes.as_of <= self.trend.newest:
+                raise UsageError(
+                    f"{wishes.as_of:%Y-%m-%d} is no day to come",
+                    found=f"its newest row is of {self.trend.newest:%Y-%m-%d}",
+                    fix="give a later day with --as-of",
+                )
+        then = self._then(1.0)
+        ranking = self._ranking(then, layouts)
+        at = None
+        if ranking.winner.layout != today.winner.layout:
+            rivals = [each.layout for each in (*today.ranked[:_RIVALS], *ranking.ranked[:_RIVALS])]
+            some = tuple(dict.fromkeys(layout for layout in rivals if layout is not None))
+            low, high = 0.0, 1.0
+            for step in range(_STEPS):
+                self.context.progress(0.8 + 0.03 * step, "looking for the day on which the first place changes")
+                middle = (low + high) / 2
+                same = self._ranking(self._then(middle), some).winner.layout == today.winner.layout
+                low, high = (middle, high) if same else (low, middle)
+            at = high
+        if at is None:
+            return Tomorrow(then, ranking, None, None)
+        changed = self._then(at)
+        return Tomorrow(then, ranking, changed.facts.rows / max(1, facts.rows), self._day(at, changed))
+
+    def _then(self, share: float) -> Then:
+        """On the way from today, 0, to what was asked for, 1."""
+        facts, wishes = self.known.facts, self.wishes
+        if wishes.as_of is None or self.trend is None:
+            return grown(facts, (wishes.grown or 1.0) ** share, self.weigher.rows_a_day)
+        day = self.trend.newest + (wishes.as_of - self.trend.newest) * share
+        kept = None
+        if wishes.keep is not None and wishes.keep.unit is not Unit.NUMBER:
+            back = shifted(day, wishes.keep, -1, self.known.zone)
+            kept = day - back if isinstance(back, datetime) else None
+        return as_of(facts, self.trend, day, kept)
+
+    def _day(self, share: float, changed: Then) -> datetime | None:
+        if self.trend is None:
+            return None
+        if self.wishes.as_of is not None:
+            return self.trend.newest + (self.wishes.as_of - self.trend.newest) * share
+        return self.trend.day_of(changed.facts.rows)
+
+    def _ranking(self, then: Then, layouts: Sequence[Layout]) -> Ranking:
+        known, today = self.known, self.weigher
+        read = read_workload(
+            self.workload, then.facts, known.schema, known.zone, self.context.now, MOST_RUNS, known.rules
+        )
+        weigher = replace(
+            today, facts=then.facts, workload=read, growth=ExpectedGrowth(then.rows_a_day), current=today.current
+        )
+        return verdict(weigher, layouts, self.limit, lambda _: None)
+
+
+def chosen(ranking: Ranking, rank: int | None) -> Layout:
     """The layout of a rank, or the winner's. Raises UsageError when that is the table as it is, or there is none."""
-    if rank is not None and not 1 <= rank <= len(verdict.ranked):
-        raise UsageError(f"there is no candidate {rank}", found=f"there are {len(verdict.ranked)}")
-    layout = verdict.ranked[(rank or 1) - 1].layout
+    if rank is not None and not 1 <= rank <= len(ranking.ranked):
+        raise UsageError(f"there is no candidate {rank}", found=f"there are {len(ranking.ranked)}")
+    layout = ranking.ranked[(rank or 1) - 1].layout
     if layout is None:
         raise UsageError(
             "there is no layout to write: leaving the table as it is comes first" if rank is None else

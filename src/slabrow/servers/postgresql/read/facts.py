@@ -1,5 +1,8 @@
 """Reads from the catalogue what weighing needs to know of a table: a few queries, whatever its size."""
 
+from dataclasses import replace
+
+from slabrow.core.statistics.estimates import ColumnStatistics
 from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.table.relation import IndexShape, Relation
 from slabrow.core.values.errors import ServerError, UsageError
@@ -18,6 +21,8 @@ def table_facts(connection: Connection, name: Name) -> TableFacts:
     if not found.is_partitioned:
         heap = found.heap_bytes
     statistics = catalogue.column_statistics(connection, found)
+    if found.is_partitioned:
+        statistics = _in_leaves(connection, found, statistics)
     columns = catalogue.columns(connection, found)
     if rows is None or (rows > 0 and not statistics):
         raise ServerError(
@@ -35,7 +40,8 @@ def table_facts(connection: Connection, name: Name) -> TableFacts:
         statistics=statistics,
         indexes=_indexes(connection, found, indexes),
         referenced_by=_referenced_by(connection, found),
-        cache_bytes=int(_setting(connection, "effective_cache_size")) * 8192,
+        cache_bytes=_cache_bytes(connection),
+        buffers_bytes=int(_setting(connection, "shared_buffers")) * 8192,
         visible_share=_visible_share(connection, found),
         random_page_cost=_setting(connection, "random_page_cost"),
         sequential_page_cost=_setting(connection, "seq_page_cost"),
@@ -58,14 +64,15 @@ def _indexes(connection: Connection, found: Relation, all_bytes: int) -> tuple[I
         [found.identity],
     ).fetchall()
     # The indexes of a partitioned table are empty themselves; the bytes are those of its leaves' indexes.
-    each = all_bytes // len(rows) if rows and found.is_partitioned else None
+    of_leaves = _leaf_index_bytes(connection, found) if found.is_partitioned else {}
+    each = all_bytes // len(rows) if rows else 0
     return tuple(
         IndexShape(
             name=name,
             columns=tuple(columns),
             is_unique=unique,
             is_primary=primary,
-            bytes=size if each is None else each,
+            bytes=of_leaves.get(name, each) if found.is_partitioned else size,
             is_partial=partial,
         )
         for name, unique, primary, size, partial, columns in rows
@@ -92,6 +99,44 @@ def _visible_share(connection: Connection, found: Relation) -> float:
         [found.identity],
     ).fetchone()
     return min(1.0, float(row[0])) if row else 0.0
+
+
+def _in_leaves(
+    connection: Connection, found: Relation, statistics: dict[str, ColumnStatistics]
+) -> dict[str, ColumnStatistics]:
+    """The correlation of a partitioned table's columns within its leaves: its own tells of one leaf after the other."""
+    rows = connection.execute(
+        """WITH RECURSIVE below AS (SELECT %s::oid AS relid
+               UNION ALL SELECT i.inhrelid FROM pg_inherits i JOIN below b ON i.inhparent = b.relid)
+           SELECT s.attname, sum(s.correlation * c.reltuples) / nullif(sum(c.reltuples), 0)
+           FROM below b JOIN pg_class c ON c.oid = b.relid AND c.relkind = 'r' AND c.reltuples > 0
+                JOIN pg_namespace n ON n.oid = c.relnamespace
+                JOIN pg_stats s ON s.schemaname = n.nspname AND s.tablename = c.relname
+           WHERE s.correlation IS NOT NULL GROUP BY 1""",
+        [found.identity],
+    ).fetchall()
+    inner = {name: float(correlation) for name, correlation in rows if correlation is not None}
+    return {name: replace(seen, correlation=inner.get(name, seen.correlation)) for name, seen in statistics.items()}
+
+
+def _leaf_index_bytes(connection: Connection, found: Relation) -> dict[str, int]:
+    """The bytes of the leaves' indexes, by the name of the table's index that they belong to."""
+    rows = connection.execute(
+        """WITH RECURSIVE below AS (SELECT indexrelid AS top, indexrelid AS relid FROM pg_index WHERE indrelid = %s
+               UNION ALL SELECT b.top, i.inhrelid FROM pg_inherits i JOIN below b ON i.inhparent = b.relid)
+           SELECT top::regclass::text, sum(pg_relation_size(relid))::bigint FROM below GROUP BY 1""",
+        [found.identity],
+    ).fetchall()
+    return {name: int(size) for name, size in rows}
+
+
+def _cache_bytes(connection: Connection) -> int:
+    """What the server's settings say may be found in memory; its own cache alone where it reads past the system's."""
+    buffers = int(_setting(connection, "shared_buffers")) * 8192
+    row = connection.execute("SELECT setting FROM pg_settings WHERE name = 'debug_io_direct'").fetchone()
+    if row is not None and "data" in str(row[0]):
+        return buffers
+    return max(buffers, int(_setting(connection, "effective_cache_size")) * 8192)
 
 
 def _setting(connection: Connection, name: str) -> float:

@@ -1,0 +1,46 @@
+"""What a layout costs a month in money: blocks read, bytes stored, and processor time, at given prices (N47)."""
+
+from dataclasses import dataclass
+
+from slabrow.core.weighing.weighed import Weighed
+
+DAYS_A_MONTH = 365.25 / 12
+
+
+@dataclass(frozen=True, slots=True)
+class Prices:
+    """`[prices]`. Each is in the currency.
+
+    million_blocks   a million blocks that are read from the disk
+    gb_month         a gigabyte (2^30 bytes) stored for a month
+    cpu_hour         an hour of one processor
+    """
+
+    currency: str
+    million_blocks: float = 0.0
+    gb_month: float = 0.0
+    cpu_hour: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Money:
+    """A month."""
+
+    reads: float
+    storage: float
+    cpu: float
+
+    @property
+    def total(self) -> float:
+        """All of it."""
+        return self.reads + self.storage + self.cpu
+
+
+def monthly(weighed: Weighed, table_bytes: int, prices: Prices) -> Money:
+    """A month of a candidate: its queries, new rows and retiring. Waiting for the disk is no processor time."""
+    busy = max(0.0, weighed.ms - weighed.waiting_ms)
+    return Money(
+        weighed.all_reads * DAYS_A_MONTH / 1e6 * prices.million_blocks,
+        table_bytes / 2**30 * prices.gb_month,
+        busy * DAYS_A_MONTH / 3_600_000 * prices.cpu_hour,
+    )
