@@ -27,8 +27,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--check",
         action="store_true",
-        help="change nothing; exit 1 when less lies ahead than `ahead` asks for, the catch-all holds rows, or an index "
-        "is not on every partition",
+        help="change nothing; exit 1 when less lies ahead than `ahead` asks for, the catch-all holds rows, an index is "
+        "not on every partition, or what is `wanted` no longer holds",
     )
     parser.add_argument(
         "--retiring",

@@ -1,17 +1,17 @@
 """Options of `weigh`."""
 
 import argparse
-import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, add_offline, context, offline_source, parse_moment, progress, remark
+from slabrow.core.values.byte_sizes import parse_size
 from slabrow.core.values.errors import UsageError
 
 if TYPE_CHECKING:
     from slabrow.core.weighing.candidates import Wishes
-    from slabrow.core.weighing.money import Prices
+    from slabrow.core.values.prices import Prices
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -159,13 +159,3 @@ def _prices(options: argparse.Namespace) -> "Prices | None":
         return found
     layout = Path(options.layout)
     return read_prices(layout, "--layout") if layout.is_file() else None
-
-
-def parse_size(text: str) -> int:
-    """`500MB`, `20 GB`, `1TB`, in bytes, counted in 1024s. Raises UsageError."""
-    match = re.fullmatch(r"\s*([0-9]{1,15}(?:\.[0-9]{1,6})?)\s*(k|m|g|t)?i?b?\s*", text, re.IGNORECASE)
-    power = {"": 0, "k": 1, "m": 2, "g": 3, "t": 4}[(match.group(2) or "").lower()] if match else 0
-    size = round(float(match.group(1)) * 1024**power) if match else 0
-    if size < 1:
-        raise UsageError(f"{text!r} is not a size", fix="write it as 500MB or 20GB")
-    return size

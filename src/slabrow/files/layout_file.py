@@ -12,14 +12,16 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictFloat, StrictInt, StrictStr, ValidationError
 
-from slabrow.core.table.layout import Analyse, ArchiveForm, Coarsen, Group, Layout, PastKeep
+from slabrow.core.table.layout import Analyse, ArchiveForm, Coarsen, Group, Layout, PastKeep, Wanted
 from slabrow.core.table.spans import Span, Unit, parse_span
 from slabrow.core.values.errors import LayoutError, SlabrowError, nearest
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name, parse_name
 from slabrow.core.values.one_line import one_line
 from slabrow.core.values.zones import parse_zone
+from slabrow.files.prices_file import fault_of
 from slabrow.files.reading import read_text, toml_document
+from slabrow.files.wishes import parse_wanted, wanted_words
 
 
 class _Entry(BaseModel):
@@ -47,6 +49,7 @@ class _Entry(BaseModel):
     at_most_swept: StrictInt = 2_000_000
     analyse: StrictStr = "after change"
     coarsen: dict[StrictStr, StrictStr | StrictInt] | None = None
+    wanted: dict[StrictStr, StrictStr | StrictInt | StrictFloat] | None = None
     catch_all: StrictBool = False
     open_below: StrictBool = False
     partition_name: StrictStr = "{table}_{bound}"
@@ -95,8 +98,10 @@ def _parsed(text: str, name: str) -> _Parsed:
     layouts: list[Layout] = []
     ledger_schema = _ledger(document, lines, faults)
     servers = _servers(document, lines, faults)
+    if "prices" in document and (fault := fault_of(document["prices"])):
+        faults.append(_Fault(lines.top("prices"), fault))
     for key in document:
-        if key not in ("layout", "ledger", "server"):
+        if key not in ("layout", "ledger", "server", "prices"):
             near = (
                 ": did you mean [[layout]]?" if nearest(key, ["layout"]) else ": a layout file holds [[layout]] tables"
             )
@@ -210,6 +215,7 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
     ahead: Span | None = converted("ahead", parse_span, read.ahead)
     keep: Span | None = converted("keep", parse_span, read.keep)
     coarsen: Coarsen | None = converted("coarsen", _coarsen, read.coarsen)
+    wanted: Wanted | None = converted("wanted", parse_wanted, read.wanted)
     analyse: Analyse | Span | None = converted("analyse", _analyse, read.analyse)
     converted("zone", parse_zone, read.zone)
     if not read.key:
@@ -237,6 +243,7 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
         at_most_swept=read.at_most_swept,
         analyse=analyse,
         coarsen=coarsen,
+        wanted=wanted,
         catch_all=read.catch_all,
         open_below=read.open_below,
         partition_name=read.partition_name,
@@ -308,6 +315,8 @@ def _layout_lines(layout: Layout) -> str:
     if layout.coarsen is not None:
         after, span = _toml(_span(layout.coarsen.after)), _toml(_span(layout.coarsen.span))
         lines.append(f"coarsen = {{ after = {after}, span = {span} }}")
+    if layout.wanted is not None:
+        lines.append(f"wanted = {{ {', '.join(wanted_words(layout.wanted))} }}")
     if layout.analyse != Analyse.AFTER_CHANGE:
         lines.append(f"analyse = {_toml(str(layout.analyse))}")
     if layout.partition_name != _Entry.model_fields["partition_name"].default:

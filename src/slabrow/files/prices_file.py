@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import Any
 
 from slabrow.core.values.errors import UsageError, nearest
-from slabrow.core.weighing.money import Prices
+from slabrow.core.values.prices import Prices
 from slabrow.files.reading import read_text, toml_document
 
 _NUMBERS = ("million_blocks", "gb_month", "cpu_hour")

@@ -75,6 +75,8 @@ _MEASURES = {
     "days_ahead": "Days from now to the end of the last partition by time",
     "oldest_days": "Days from the beginning of the oldest partition by time to now",
     "catch_all_rows": "Rows in the catch-all that belong into a partition, or into none",
+    "largest_bytes": "Bytes of the largest leaf, indexes included",
+    "unmet": "Wishes of the layout (wanted) that do not hold; only with --check",
     "failures": "Actions that the server refused in this run",
     "lock_waits": "Tries in this run that got no lock",
     "refused": "1 when a guard or an error kept this table from being tended",
@@ -87,6 +89,8 @@ _MEASURES = {
 def _measured(report: TableReport, now: datetime) -> Iterator[tuple[str, float]]:
     done = [each for each in report.tended if each.state is State.DONE]
     left = [each for each in report.tended if each.state is not State.DONE]
+    if report.layout.wanted is not None:
+        yield "unmet", float(len(report.unmet))
     yield "failures", sum(each.state is State.FAILED for each in report.tended)
     yield "lock_waits", sum(each.lock_waits for each in report.tended)
     yield "refused", float(report.error is not None)
@@ -101,6 +105,7 @@ def _measured(report: TableReport, now: datetime) -> Iterator[tuple[str, float]]
     made = [each.action.bounds for each in done if isinstance(each.action, Create | Sweep)]
     yield "partitions", float(len(staying) + len(made))
     yield "bytes", float(sum(leaf.bytes for leaf in staying))
+    yield "largest_bytes", float(max((leaf.bytes for leaf in staying), default=0))
     ranges = [child.bounds for child in report.tree.children if child.name not in gone] + made
     if report.here is not None and report.layout.by is By.RANGE:
         here = as_key(report.here, report.tree.kinds[0], ZoneInfo(report.layout.zone))

@@ -52,6 +52,20 @@ class Coarsen:
 
 
 @dataclass(frozen=True, slots=True)
+class Wanted:
+    """What has to hold: `tend --check` says what no longer does. None where nothing is wanted.
+
+    size         bytes of a partition at most
+    partitions   their number at most
+    pruned       the share of the runs that leave partitions out, at least, from 0 to 1
+    """
+
+    size: int | None = None
+    partitions: int | None = None
+    pruned: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Layout:
     """One `[[layout]]` of the layout file. Fields are as DESIGN §5 and docs/layout.md describe them."""
 
@@ -76,6 +90,7 @@ class Layout:
     open_below: bool = False
     analyse: Analyse | Span = Analyse.AFTER_CHANGE
     coarsen: Coarsen | None = None
+    wanted: Wanted | None = None
     partition_name: str = "{table}_{bound}"
     within: "Layout | None" = None
 

@@ -35,7 +35,7 @@ class TendOptions:
     """go: do it; retiring: how many partitions may leave, by name; ledger_schema: None for no ledger.
 
     with_sizes   whether the bytes of tables that need nothing are wanted
-    checks       whether indexes that are not everywhere are to be found too
+    checks       whether indexes that are not everywhere, and wishes that do not hold, are to be found too
     """
 
     go: bool
@@ -108,6 +108,7 @@ def tend(
             reports = {name: _analysed(clock, report) for name, report in reports.items()}
         if asked.checks:
             reports = {name: _with_index_finding(session, report) for name, report in reports.items()}
+            reports = {name: _with_wishes(session, report, context.now) for name, report in reports.items()}
     return TendResult(context.now, tuple(reports[name] for name in names), note)
 
 
@@ -132,6 +133,14 @@ def _with_index_finding(session: "Session", report: TableReport) -> TableReport:
         return report
     finding = finding_of_indexes(session, report.layout.table)
     return report if finding is None else replace(report, leftovers=(*report.leftovers, finding))
+
+
+def _with_wishes(session: "Session", report: TableReport, now: datetime) -> TableReport:
+    if report.error is not None or report.layout.wanted is None:
+        return report
+    from slabrow.work.tending.wishes import findings_of_wishes
+
+    return replace(report, leftovers=(*report.leftovers, *findings_of_wishes(session, report.layout, now)))
 
 
 def _is(named: Name, table: Name) -> bool:

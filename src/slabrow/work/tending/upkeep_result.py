@@ -108,7 +108,13 @@ class TableReport:
         has = f"has {rows:,} row{'s' if rows != 1 else ''} in its catch-all"
         found = [each.text for each in self.leftovers if each.code == "index_missing"]
         bare = ["has partitions without an index of the table"] if found else []
-        return (*([lacks] if missing else ()), *([lacked] if past else ()), *([has] if rows else ()), *bare)
+        broken = ["no longer holds what is wanted of it"] if self.unmet else []
+        return (*([lacks] if missing else ()), *([lacked] if past else ()), *([has] if rows else ()), *bare, *broken)
+
+    @property
+    def unmet(self) -> tuple[Finding, ...]:
+        """The wishes that do not hold now."""
+        return tuple(each for each in self.leftovers if each.code in ("too_large", "too_many", "not_pruning"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,5 +150,7 @@ class TendResult:
 
     @property
     def is_thin(self) -> bool:
-        """Whether fewer partitions exist ahead than `ahead` asks for, or a catch-all holds rows."""
+        """Whether --check warns: too little lies ahead, a catch-all holds rows, an index is missing, or a wish does not
+        hold.
+        """
         return any(report.thin for report in self.reports)

@@ -17,7 +17,7 @@ from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name
 from slabrow.core.weighing.candidates import Ageing, Wishes, ageing, candidates
 from slabrow.core.weighing.costs import Costs
-from slabrow.core.weighing.money import Prices
+from slabrow.core.values.prices import Prices
 from slabrow.core.weighing.piece_upkeep import SizeLimit, size_limit
 from slabrow.core.weighing.ranking import verdict
 from slabrow.core.weighing.tomorrow import Then, Tomorrow, as_of, grown
