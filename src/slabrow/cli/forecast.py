@@ -4,6 +4,7 @@ import argparse
 
 from slabrow.cli.codes import FINE
 from slabrow.cli.common import add_common, context, parse_moment
+from slabrow.core.values.errors import UsageError
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -11,7 +12,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--exact", action="store_true", help="count the rows instead of estimating them from statistics"
     )
-    parser.add_argument("--until", metavar="DAY", help="a day to come: with the growth that the statistics show")
+    parser.add_argument(
+        "--until", "--as-of", metavar="DAY", help="a day to come: with the growth that the statistics show"
+    )
+    parser.add_argument("--grown", metavar="TIMES", type=float, help="with so many times the rows in each partition")
     add_common(parser, picture=True)
 
 
@@ -24,8 +28,13 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.work.forecast import forecast
 
     picture = None if options.picture is None else check_picture(options.picture)
+    if options.grown is not None and (options.until is not None or not 1 < options.grown <= 1_000_000):
+        raise UsageError(
+            "--grown and --until say two things" if options.until else f"--grown {options.grown:g} is no growth",
+            fix="give one of them" if options.until else "say how many times the rows, such as 10",
+        )
     until = None if options.until is None else parse_moment(options.until, "--until")
-    result = forecast(asked, asked.layout(), exact=options.exact, until=until)
+    result = forecast(asked, asked.layout(), exact=options.exact, until=until, times=options.grown)
     if picture:
         draw_forecast(shown(result), picture, None if result.outlook is None else result.outlook.expected)
     show(SHOWN, result, options.format)

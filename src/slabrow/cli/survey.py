@@ -4,8 +4,9 @@ import argparse
 from pathlib import Path
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, add_offline, context, offline_source
+from slabrow.cli.common import add_common, add_offline, context, offline_source, parse_moment
 from slabrow.core.values.errors import UsageError
+from slabrow.work.context import Context
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -17,10 +18,17 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--by", metavar="COLUMN", help="count rows by this column; else the layout's key, else a time column"
     )
     parser.add_argument("--per", metavar="SPAN", help="the period to count by: '1 day', '1 month', 1000000")
+    parser.add_argument(
+        "--as-of", metavar="DAY", help="say also what it will hold on that day, by the growth it has shown"
+    )
+    parser.add_argument("--grown", metavar="TIMES", type=float, help="say also what it is with so many times the rows")
     parser.add_argument("--sample", metavar="PERCENT", type=float, help="read so many of a hundred blocks instead")
     source = parser.add_argument_group("the workload, to tell how data ages")
     source.add_argument("--workload", metavar="FILE", action="append", default=[], help="a query file or a server log")
     source.add_argument("--statistics", action="store_true", help="also the server's statement statistics")
+    parser.add_argument(
+        "--all", action="store_true", help="every table of the database at a glance, and what to do next"
+    )
     add_offline(parser)
     parser.add_argument("--save", metavar="FILE", help="also write the JSON to a file, for `census --against`")
     add_common(parser, picture=True)
@@ -29,6 +37,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Runs `survey` and shows its result. Returns the exit code."""
     asked = context(options)
+    if options.all or (asked.table is None and not asked.layout_file.exists() and options.schema is None):
+        return _at_a_glance(options, asked)
     from slabrow.core.table.spans import parse_span  # here: what follows costs more than all of `slabrow --help`
     from slabrow.files.writing import check_writable, write_file
     from slabrow.show.output import as_json, show
@@ -43,6 +53,8 @@ def run(options: argparse.Namespace) -> int:
             found="--exact counts every row" if options.exact else "it is a share of a hundred",
             fix="leave --exact out" if options.exact else "give more than 0 and at most 100",
         )
+    if options.grown is not None and not 1 < options.grown <= 1_000_000:
+        raise UsageError(f"--grown {options.grown:g} is no growth", fix="say how many times the rows, such as 10")
     question = Question(
         exact=options.exact,
         column=options.by,
@@ -50,6 +62,8 @@ def run(options: argparse.Namespace) -> int:
         percent=options.sample,
         workload=tuple(map(Path, options.workload)),
         statistics=options.statistics,
+        as_of=None if options.as_of is None else parse_moment(options.as_of, "--as-of"),
+        times=options.grown,
     )
     offline = offline_source(options)
     if offline is None:
@@ -65,6 +79,29 @@ def run(options: argparse.Namespace) -> int:
 
         draw_survey(result, picture)
     show(SHOWN, result, options.format)
+    return FINE
+
+
+def _at_a_glance(options: argparse.Namespace, asked: Context) -> int:
+    """Every table of the database."""
+    given = {"--by": options.by, "--per": options.per, "--sample": options.sample, "--exact": options.exact,
+             "--picture": options.picture}  # fmt: skip
+    wrong = [name for name, value in given.items() if value]
+    if wrong or asked.table is not None:
+        raise UsageError(
+            f"{wrong[0] if wrong else '--all'} is about one table" if wrong else "--all is about all tables",
+            fix="name a table: slabrow survey SCHEMA.TABLE" if wrong else "leave out the table or --all",
+        )
+    from slabrow.files.writing import check_writable, write_file
+    from slabrow.show.output import as_json, show
+    from slabrow.show.overview import OVERVIEW
+    from slabrow.work.overview import overview
+
+    saved = None if options.save is None else check_writable(options.save, "--save")
+    result = overview(asked)
+    if saved is not None:
+        write_file(saved, as_json(OVERVIEW, result))
+    show(OVERVIEW, result, options.format)
     return FINE
 
 

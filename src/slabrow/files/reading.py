@@ -62,6 +62,12 @@ def read_text(path: Path, what: str, option: str) -> str:
 def unreadable(path: Path, error: Exception, what: str, option: str) -> UsageError:
     """The error for a file that could not be read."""
     if isinstance(error, FileNotFoundError):
+        if option == "--layout":
+            return UsageError(
+                f"there is no {what} {path}",
+                fix="`slabrow survey` shows which tables are worth one, `slabrow weigh TABLE --workload FILE --write "
+                f"{path.name}` writes it; or name another with --layout FILE",
+            )
         return UsageError(f"there is no {what} {path}", fix=f"name one with {option} FILE")
     found, fix = str(error), f"name another one with {option} FILE"
     if isinstance(error, OSError) and error.strerror:

@@ -15,6 +15,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.sql.schema import Schema
     from slabrow.core.statistics.estimates import ColumnStatistics
     from slabrow.core.statistics.facts import TableFacts
+    from slabrow.core.statistics.glance import Overview
     from slabrow.core.table.belongings import Belongings
     from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.counted import BucketCounts, CatchAllCount, Extent, LeafCount
@@ -141,6 +142,9 @@ class Catalogue(Protocol):
         table whose bounds cannot be read.
         with_sizes   False: the bytes of partitions are not wanted, and the server need not look at their files
         """
+
+    def overview(self, now: datetime) -> Overview:
+        """Every table that the role may read, at a glance: a few queries, whatever their number. now: the clock."""
 
     def upkeep_facts(self, tree: Tree) -> UpkeepFacts:
         """The facts about a table that its upkeep is decided and written from."""

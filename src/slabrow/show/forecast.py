@@ -27,6 +27,7 @@ def _data(forecast: Forecast) -> Json:
         "exact": preview.is_exact,
         "homeless_rows": preview.homeless,
         "without_coarsen": preview.without_coarsen,
+        "grown": forecast.times,
         "until": None if outlook is None else _outlook_data(forecast, outlook),
         "partitions": [
             {
@@ -94,6 +95,7 @@ def _text(forecast: Forecast, out: "Console") -> None:
     layout = preview.layout
     outlook = forecast.outlook
     when = f" by {outlook.until.date()}" if outlook is not None else ""
+    when += f", with {forecast.times:g} times the rows" if forecast.times is not None else ""
     heading(out, f"{preview.relation.spelling} by {layout}: {plural(len(preview.sized), 'partition')}{when}")
     text_partitions(preview, out)
     if preview.homeless:

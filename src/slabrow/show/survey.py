@@ -56,6 +56,7 @@ def _data(survey: Survey) -> Json:
             {"column": each.column, "score": each.score, "reasons": list(each.reasons)} for each in survey.ageing
         ],
         "ages": None if survey.ages is None else _ages_data(survey.ages),
+        "later": [{"asked": each.asked, "rows": each.rows, "bytes": each.bytes} for each in survey.later],
         "notes": list(survey.notes),
     }
 
@@ -168,11 +169,13 @@ def _text(survey: Survey, out: "Console") -> None:
 
 def _ageing(survey: Survey, out: "Console") -> None:
     growth, ages = survey.growth, survey.ages
-    if growth is not None or survey.ageing:
+    if growth is not None or survey.ageing or survey.later:
         out.print()
         heading(out, "How it grows and ages")
     if growth is not None:
         out.print(plain(growth_text(growth)))
+    for later in survey.later:
+        out.print(plain(f"{later.asked[0].upper()}{later.asked[1:]}: {count(later.rows)} rows, {size(later.bytes)}."))
     for place, each in enumerate(survey.ageing[:3]):
         how = "Data ages along" if place == 0 else "It could also be"
         out.print(plain(f"{how} {each.column}: {' and '.join(each.reasons)}."))

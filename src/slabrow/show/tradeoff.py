@@ -1,119 +1,158 @@
-"""Draws a weighing: rows read against planning cost, a disc for each candidate."""
+"""Draws a weighing: the few layouts worth a thought, what a day's work consists of on each, and what it takes."""
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.core.values.method import By
-from slabrow.core.values.wording import count, size
-from slabrow.core.weighing.weighed import Weighed
+from slabrow.core.values.wording import count, milliseconds, share, size
+from slabrow.core.weighing.weighed import Ranking, Weighed
 from slabrow.show.picture import INK, WARM, new_figure, save
 from slabrow.show.weigh import describe
-from slabrow.show.words import plural
 from slabrow.work.weighing.weigh import Weighing
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-_COLOURS = {None: "#6b6b6b", By.RANGE: INK, By.LIST: "#8a6d1f", By.HASH: "#7a4a78"}
-_NAMES = {None: "as it is", By.RANGE: "range", By.LIST: "list", By.HASH: "hash"}
-_NAMED = 8
-_LEAST = 0.001  # on a scale of logarithms nothing reads nothing
+_FIRST = 4  # ranks that are shown in any case
+_MOST = 8
+_DAY = (
+    ("reading from disk", WARM),
+    ("running in memory", INK),
+    ("planning", "#8fb3c2"),
+    ("inserting", "#9a8f6a"),
+    ("deleting and VACUUM", "#5d5d5d"),
+)
+_PANELS = ((0.02, 0.29), (0.325, 0.34), (0.68, 0.30))  # left end and width: names, bars, figures
+_COLUMNS = (("a day", 0.0), ("from disk", 0.2), ("touched", 0.37), ("partitions", 0.58), ("largest", 0.84))
+
+
+@dataclass(frozen=True, slots=True)
+class _Line:
+    """A layout of the picture. wins: by which other measures."""
+
+    rank: int
+    weighed: Weighed
+    wins: str = ""
 
 
 def draw_weighing(weighing: Weighing, path: Path) -> None:
-    """Left and low is best. Discs grow with the largest partition; the first ranks are named."""
-    from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
-
-    ranked = weighing.verdict.ranked
+    """A bar for each layout, as long as its day; its figures beside it."""
+    verdict = weighing.verdict
+    lines = _worth_a_thought(verdict)
     figure = new_figure(path)
-    axes, beside = figure.subplots(1, 2, width_ratios=(3.4, 1))
-    most = max(each.largest for each in ranked) or 1
-    for by in (By.RANGE, By.LIST, By.HASH, None):
-        some = [each for each in ranked if (each.layout.by if each.layout else None) is by]
-        if some:
-            axes.scatter(
-                [each.planning_ms for each in some],
-                [max(each.read_share, _LEAST) for each in some],
-                s=[60 + 1_400 * each.largest / most for each in some],
-                color=_COLOURS[by],
-                alpha=0.5,
-                edgecolors="white",
-                label=_NAMES[by],
-            )
-    axes.set_xscale("log")
-    axes.set_yscale("log")
-    axes.margins(0.1, 0.12)
-    axes.axhline(1.0, color="#999999", linewidth=0.8, linestyle=":")
-    named = [*enumerate(ranked[:_NAMED], 1)]
-    named += [(rank, each) for rank, each in enumerate(ranked, 1) if each.layout is None and rank > _NAMED]
-    _number(axes, named)
-    axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g} ms"))
-    axes.xaxis.set_minor_formatter(NullFormatter())
-    axes.yaxis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
-    axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value * 100:.0f} %"))
-    axes.yaxis.set_minor_formatter(NullFormatter())
-    axes.set_xlabel("planning a query, on average")
-    axes.set_ylabel("blocks read by a day's queries, against the table as it is")
-    axes.grid(alpha=0.25)
-    axes.spines[["top", "right"]].set_visible(False)
-    _legend(beside, axes, named)
+    figure.set_layout_engine("none")
+    names, axes, beside = (figure.add_axes((left, 0.13, width, 0.72)) for left, width in _PANELS)
+    places = [float(-place) for place in range(len(lines))]
+    _bars(axes, lines, places)
+    _names(names, lines, places)
+    _figures(beside, lines, places, verdict.now)
+    top, bottom = 0.75, -max(5, len(lines)) + 0.3
+    for each in (names, axes, beside):
+        each.set_ylim(bottom, top)
+    handles, labels = axes.get_legend_handles_labels()
+    axes.legend(handles, labels, frameon=False, fontsize=9, ncols=3, loc="upper left", bbox_to_anchor=(-0.02, -0.06))
     facts = weighing.facts
-    title = f"{facts.spelling}: {len(ranked)} ways to lay out {count(facts.rows)} rows, {size(facts.bytes)}"
-    axes.set_title(
-        title.replace("$", r"\$"),
-        loc="left", fontsize=15, fontweight="bold", pad=26,
-    )  # fmt: skip
-    axes.text(
-        0, 1.015, "left and low is best; a disc is as large as the layout's largest partition",
-        transform=axes.transAxes, fontsize=11, color="#555555",
-    )  # fmt: skip
+    title = (
+        f"{facts.spelling}, {count(facts.rows)} rows, {size(facts.bytes)}: a day's work on the layouts worth a thought"
+    )
+    names.text(0, 1.075, _safe(title), transform=names.transAxes, fontsize=15, fontweight="bold")
+    answer = verdict.answer[0] if verdict.answer else ""
+    names.text(0, 1.03, _safe(_cut(answer, 165)), transform=names.transAxes, fontsize=10, color="#444444")
     save(figure, path)
 
 
-def _number(axes: "Axes", named: list[tuple[int, Weighed]]) -> None:
-    """The rank beside each of the first discs; where discs lie close, the numbers are set off from each other."""
-    axes.figure.canvas.draw()
-    taken: list[tuple[float, float]] = []
-    for rank, each in named:
-        at = (each.planning_ms, max(each.read_share, _LEAST))
-        x, y = axes.transData.transform(at)
-        lift = 0.0
-        while any(abs(x - other_x) < 22 and abs(y + lift - other_y) < 16 for other_x, other_y in taken):
-            lift += 17
-        taken.append((x, y + lift))
-        arrow = {"arrowstyle": "-", "color": "#888888", "lw": 0.7} if lift else None
-        colour = WARM if rank == 1 else "#222222"
-        weight = "bold" if rank == 1 else "normal"
-        axes.annotate(
-            str(rank), at, xytext=(0, lift), textcoords="offset pixels", ha="center", va="center", fontsize=10,
-            color=colour, fontweight=weight, arrowprops=arrow,
-        )  # fmt: skip
+def _worth_a_thought(verdict: Ranking) -> list[_Line]:
+    """The first ranks, those that win by another measure, and the table as it is."""
+    wins = {id(each): words for words, each in verdict.others}
+    lines = [
+        _Line(rank, each, wins.get(id(each), ""))
+        for rank, each in enumerate(verdict.ranked, 1)
+        if rank <= _FIRST or id(each) in wins or each.layout is None
+    ]
+    kept = [line for line in lines if line.rank <= 2 or line.wins or line.weighed.layout is None]
+    others = [line for line in lines if line not in kept]
+    return sorted([*kept, *others][:_MOST], key=lambda line: line.rank)
 
 
-def _legend(beside: "Axes", axes: "Axes", named: list[tuple[int, Weighed]]) -> None:
-    """The first ranks by name, and what the colours mean."""
+def _parts(weighed: Weighed) -> tuple[float, ...]:
+    """The milliseconds of a day, in the order of _DAY."""
+    planning = sum(cost.paid.planning_ms * cost.read.shape.weight for cost in weighed.shapes)
+    waiting = sum(cost.paid.waiting_ms * cost.read.shape.weight for cost in weighed.shapes)
+    for_inserts = weighed.waiting_ms - waiting
+    running = max(0.0, weighed.workload_ms - planning - waiting)
+    return (weighed.waiting_ms, running, planning, max(0.0, weighed.insert_ms - for_inserts), weighed.retire_ms)
+
+
+def _bars(axes: "Axes", lines: list[_Line], places: list[float]) -> None:
+    from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+    longest = max((line.weighed.ms for line in lines), default=1.0) or 1.0
+    unit, word = (3_600_000, "hours") if longest > 7_200_000 else (60_000, "minutes")
+    unit, word = (unit, word) if longest > 120_000 else (1_000, "seconds")
+    begins = [0.0] * len(lines)
+    for number, (name, colour) in enumerate(_DAY):
+        widths = [_parts(line.weighed)[number] / unit for line in lines]
+        if max(widths, default=0.0) * unit > longest / 500:
+            axes.barh(places, widths, left=begins, height=0.56, color=colour, label=name)
+        begins = [begin + width for begin, width in zip(begins, widths, strict=True)]
+    now = next((line.weighed.ms / unit for line in lines if line.weighed.layout is None), None)
+    if now is not None:
+        axes.axvline(now, color="#777777", linewidth=1, linestyle=":")
+    axes.set_yticks([])
+    axes.spines[["top", "right", "left"]].set_visible(False)
+    axes.xaxis.set_major_locator(MaxNLocator(5))
+    axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.3g}"))
+    axes.set_xlabel(f"{word} of a day's work; the dotted line: the table as it is", fontsize=9, color="#444444")
+
+
+def _names(axes: "Axes", lines: list[_Line], places: list[float]) -> None:
     from textwrap import wrap
 
-    beside.axis("off")
-    legend = axes.legend(title="divided by", frameon=False, loc="upper left")
-    for handle in legend.legend_handles:
-        if handle is not None and hasattr(handle, "set_sizes"):
-            handle.set_sizes([90])
-    lines: list[tuple[str, str, str]] = []
-    for rank, each in named:
-        lines += [
-            (
-                f"{rank}  {text}" if place == 0 else f"    {text}",
-                WARM if rank == 1 else "#222222",
-                "bold" if rank == 1 else "normal",
-            )
-            for place, text in enumerate(wrap(describe(each.layout), 32))
-        ]
-        lines.append(
-            (f"    {each.ms / 1_000:,.1f} s a day, {plural(each.partitions, 'partition')}", "#777777", "normal")
+    axes.axis("off")
+    axes.set_xlim(0, 1)
+    for line, place in zip(lines, places, strict=True):
+        first = line.rank == 1
+        words = wrap(f"{line.rank}  {describe(line.weighed.layout)}", 38, subsequent_indent="    ")[:3]
+        below = wrap(line.wins, 42, initial_indent="    ", subsequent_indent="    ")[:2]
+        height = 0.235 * len(words) + 0.17 * len(below)
+        top = place + height / 2
+        axes.text(
+            0, top, _safe("\n".join(words)), va="top", fontsize=10.5, color=WARM if first else "#222222",
+            fontweight="bold" if first else "normal", linespacing=1.15,
+        )  # fmt: skip
+        if below:
+            axes.text(
+                0, top - 0.235 * len(words), _safe("\n".join(below)), va="top", fontsize=8.5, color="#6b6b6b",
+                linespacing=1.1,
+            )  # fmt: skip
+
+
+def _figures(axes: "Axes", lines: list[_Line], places: list[float], now: Weighed) -> None:
+    axes.axis("off")
+    axes.set_xlim(0, 1)
+    is_read = now.all_reads >= 1
+    heads = [("blocks" if name == "from disk" and not is_read else name, at) for name, at in _COLUMNS]
+    for name, at in heads:
+        axes.text(at + 0.14, 0.62, name, ha="right", va="center", fontsize=9, color="#6b6b6b")
+    for line, place in zip(lines, places, strict=True):
+        each = line.weighed
+        cells = (
+            milliseconds(each.ms),
+            share(each.all_reads / now.all_reads if is_read else each.read_share),
+            f"{each.touched_mean:.1f}",
+            count(each.partitions),
+            size(each.largest),
         )
-        lines.append(("", "#777777", "normal"))
-    for place, (text, colour, weight) in enumerate(lines):
-        beside.text(
-            0, 1 - place * 0.028, text.replace("$", r"\$"), fontsize=9, color=colour, fontweight=weight, va="top"
-        )
+        for (_, at), cell in zip(heads, cells, strict=True):
+            axes.text(
+                at + 0.14, place, cell, ha="right", va="center", fontsize=10,
+                fontweight="bold" if line.rank == 1 else "normal",
+            )  # fmt: skip
+
+
+def _cut(text: str, most: int) -> str:
+    return text if len(text) <= most else text[: most - 1] + "…"
+
+
+def _safe(text: str) -> str:
+    return text.replace("$", r"\$")

@@ -19,15 +19,22 @@ from slabrow.work.layout_preview import LayoutPreview, preview
 
 @dataclass(frozen=True, slots=True)
 class Forecast:
-    """preview: the partitions of that day, with the rows that they have now; outlook: what they will have."""
+    """preview: the partitions of that day, with the rows that they have now; outlook: what they will have.
+
+    times   how many times the rows of today each is shown with; None: those of today
+    """
 
     preview: LayoutPreview
     outlook: Outlook | None = None
+    times: float | None = None
 
 
-def forecast(context: Context, layout: Layout, *, exact: bool, until: datetime | None = None) -> Forecast:
+def forecast(
+    context: Context, layout: Layout, *, exact: bool, until: datetime | None = None, times: float | None = None
+) -> Forecast:
     """See `preview`. Changes nothing.
 
+    times   with so many times the rows of today
     until   a day to come; the rows of that day follow from the growth that the statistics show
     Raises UsageError when that day is not in the future, or the statistics show no growth along time.
     """
@@ -39,7 +46,7 @@ def forecast(context: Context, layout: Layout, *, exact: bool, until: datetime |
         )
     with context.connected() as session:
         if until is None:
-            return Forecast(preview(context, session, layout, exact=exact))
+            return Forecast(_times(preview(context, session, layout, exact=exact), times), None, times)
         trend = _growth(session, layout)
         if layout.by is By.RANGE and not _is_along(layout, trend):
             raise UsageError(
@@ -49,6 +56,18 @@ def forecast(context: Context, layout: Layout, *, exact: bool, until: datetime |
             )
         seen = preview(replace(context, now=until), session, layout, exact=exact)
         return _looked_out(seen, trend, until)
+
+
+def _times(seen: LayoutPreview, times: float | None) -> LayoutPreview:
+    """Each partition with so many times the rows and the bytes."""
+    if times is None:
+        return seen
+
+    def more(number: int | None) -> int | None:
+        return None if number is None else round(number * times)
+
+    sized = tuple(replace(each, rows=more(each.rows), bytes=more(each.bytes)) for each in seen.sized)
+    return replace(seen, sized=sized, homeless=round(seen.homeless * times), nulls=round(seen.nulls * times))
 
 
 def _growth(session: Session, layout: Layout) -> Growth:

@@ -58,6 +58,15 @@ class Counts:
     is_exact: bool
 
 
+@dataclass(frozen=True, slots=True)
+class Later:
+    """The table as it will be. asked: a day, or how many times the rows, in words."""
+
+    asked: str
+    rows: int
+    bytes: int
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Survey:
     """rows is exact when `is_exact`, else the planner's estimate; None when it is unknown."""
@@ -74,6 +83,7 @@ class Survey:
     growth: Growth | None = None
     ageing: tuple[Ageing, ...] = ()
     ages: Ages | None = None
+    later: tuple[Later, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +92,7 @@ class Question:
 
     percent     read so many blocks in a hundred, instead of the planner's statistics
     workload    query files and logs, to tell along which column data ages and how old what is read is
+    as_of       a day to come; times: how many times the rows: what the table will be then
     """
 
     exact: bool = False
@@ -90,6 +101,8 @@ class Question:
     percent: float | None = None
     workload: tuple[Path, ...] = ()
     statistics: bool = False
+    as_of: datetime | None = None
+    times: float | None = None
 
 
 def survey(context: Context, table: Name, question: Question) -> Survey:
@@ -126,7 +139,7 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
             counts=counts,
             notes=(*_notes(found, columns, question), *_leaf_notes(leaves), *_parent_notes(session, table, leaves)),
         )
-        return _with_ageing(context, session, seen, question, estimated)
+        return with_later(_with_ageing(context, session, seen, question, estimated), question)
 
 
 def _sampled(
@@ -198,6 +211,35 @@ def with_ageing(
     trend = growth(times[0].column, facts.statistics[times[0].column], rows, now) if times else None
     ages = ages_read(read, times[0].column, now) if read and times else None
     return replace(seen, growth=trend, ageing=aged, ages=ages)
+
+
+def with_later(seen: Survey, question: Question) -> Survey:
+    """Adds what the table will be. Raises UsageError when it shows no growth by which a day could be told."""
+    if seen.rows is None:
+        return seen
+    found = []
+    if question.times is not None:
+        found.append(
+            Later(
+                f"with {question.times:g} times the rows",
+                round(seen.rows * question.times),
+                round(seen.relation.bytes * question.times),
+            )
+        )
+    if question.as_of is not None:
+        trend = seen.growth
+        if trend is None or question.as_of <= trend.newest:
+            raise UsageError(
+                f"what {seen.relation.spelling} will be on {question.as_of:%Y-%m-%d} cannot be told",
+                found="it shows no growth along a time column"
+                if trend is None
+                else f"its newest row is of {trend.newest:%Y-%m-%d}",
+                fix="give a later day, or say how many times the rows with --grown",
+            )
+        rows = seen.rows + trend.rows_until(question.as_of)
+        each = seen.relation.bytes / max(1, seen.rows)
+        found.append(Later(f"on {question.as_of:%Y-%m-%d}", round(rows), round(rows * each)))
+    return replace(seen, later=tuple(found))
 
 
 def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Question) -> list[str]:

@@ -92,8 +92,8 @@ def _number(wanted: Wanted, layout: Layout, tree: Tree, now: datetime) -> Iterat
     if days <= _AHEAD_DAYS:
         yield Finding(
             "too_many_soon",
-            f"{what} will no longer hold from about {now + timedelta(days=days):%Y-%m-%d} on: there are {count(number)}, "
-            f"and {a_day * 30.44:.3g} come a month. {change}",
+            f"{what} will no longer hold from about {now + timedelta(days=days):%Y-%m-%d} on: there are "
+            f"{count(number)}, and {a_day * 30.44:.3g} come a month. {change}",
         )
 
 

@@ -157,7 +157,7 @@ class Ways:
         shares = access.shares
         matched: list[str] = []
         gives_order = False
-        probes = looked_at = 1.0
+        probes = 1.0
         for place, column in enumerate(index.columns):
             if column in shares.equal:
                 matched.append(column)
@@ -167,10 +167,7 @@ class Ways:
                 # A skip scan: each value of the leading column is looked at in turn (PostgreSQL 18).
                 skipped = self.values_in_leaf(column, leaves, key)
                 if self.facts.can_skip and skipped is not None:
-                    # The planner counts a third of the index's blocks at most (btcostestimate, selfuncs.c).
-                    most = self.index_blocks(index) * leaves.share / leaves.touched / 3
-                    probes *= min(skipped, max(1.0, most))
-                    looked_at = skipped
+                    probes *= skipped
                     continue
             if column in shares.ranged:
                 matched.append(column)
@@ -198,7 +195,7 @@ class Ways:
             else:
                 rows = min(rows, access.limit / passing + leaves.touched - 1)
         sorts = not stops_early and bool(access.ordered) and access.limit is not None
-        return self._index_ways(index, left, rows, opened, probes, looked_at, leaves, index_only, sorts=sorts)
+        return self._index_ways(index, left, rows, opened, probes, leaves, index_only, sorts=sorts)
 
     def values_in_leaf(self, column: str, leaves: Leaves, key: Sequence[str]) -> float | None:
         """How many values of a column a leaf holds; None when it is unknown."""
@@ -242,16 +239,12 @@ class Ways:
         rows: float,
         opened: float,
         probes: float,
-        looked_at: float,
         leaves: Leaves,
         index_only: bool,
         *,
         sorts: bool,
     ) -> list[Way]:
-        """An index scan, which visits the rows in the index's order, and a bitmap scan, which visits blocks once.
-
-        looked_at   values of a leading column that are skipped over: each leads to a block of its own
-        """
+        """An index scan, which visits the rows in the index's order, and a bitmap scan, which visits blocks once."""
         facts, constants = self.facts, self.costs
         index_blocks = self.index_blocks(index)
         entries_a_block = max(1.0, facts.rows / index_blocks)
@@ -276,7 +269,7 @@ class Ways:
         random, sequential = facts.random_page_cost, facts.sequential_page_cost
         most = _fetched(blocks, rows) * random
         least = random + max(0.0, in_order - 1) * sequential
-        read = min(leaf_index_blocks * opened, max(descents, opened * looked_at) + rows / entries_a_block)
+        read = min(leaf_index_blocks * opened, descents + rows / entries_a_block)
         plain = Way(
             in_index + visited * unseen,
             descending + rows * constants.fetch,

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from slabrow.core.sql.schema import Schema
     from slabrow.core.statistics.estimates import ColumnStatistics
     from slabrow.core.statistics.facts import TableFacts
+    from slabrow.core.statistics.glance import Overview
     from slabrow.core.table.belongings import Belongings
     from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.counted import BucketCounts, CatchAllCount, Extent, LeafCount
@@ -219,6 +220,12 @@ class PostgresCatalogue:
         from slabrow.servers.postgresql.read import upkeep
 
         return upkeep.trees_in_parts(self.connection, names, with_sizes=with_sizes)
+
+    def overview(self, now: datetime) -> Overview:
+        """As `Catalogue.overview`."""
+        from slabrow.servers.postgresql.read import overview
+
+        return overview.overview(self.connection, now)
 
     def upkeep_facts(self, tree: Tree) -> UpkeepFacts:
         """As `Catalogue.upkeep_facts`."""

@@ -20,7 +20,7 @@ from slabrow.core.weighing.workload_reading import read_workload
 from slabrow.files.reading import read_text
 from slabrow.files.row_file import RowSample, read_rows
 from slabrow.work.context import Context
-from slabrow.work.survey import Bucket, Counts, Question, Survey, SurveyedColumn, periods, with_ageing
+from slabrow.work.survey import Bucket, Counts, Question, Survey, SurveyedColumn, periods, with_ageing, with_later
 from slabrow.work.weighing.weigh import Known, Sources, Weighing, weighed
 from slabrow.work.weighing.workloads import gathered
 
@@ -172,7 +172,7 @@ def survey_offline(context: Context, table: Name, offline: Offline, question: Qu
     if question.workload:
         workload = gathered(question.workload, None, statistics=False)
         read = read_workload(workload, facts, known.schema, ZoneInfo("UTC"), context.now)
-    return with_ageing(seen, facts, read, context.now)
+    return with_later(with_ageing(seen, facts, read, context.now), question)
 
 
 def _counts(known: _Known, question: Question) -> Counts | None:

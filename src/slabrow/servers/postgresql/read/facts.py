@@ -40,7 +40,7 @@ def table_facts(connection: Connection, name: Name) -> TableFacts:
         statistics=statistics,
         indexes=_indexes(connection, found, indexes),
         referenced_by=_referenced_by(connection, found),
-        cache_bytes=_cache_bytes(connection),
+        cache_bytes=cache_bytes(connection),
         buffers_bytes=int(_setting(connection, "shared_buffers")) * 8192,
         visible_share=_visible_share(connection, found),
         random_page_cost=_setting(connection, "random_page_cost"),
@@ -130,7 +130,7 @@ def _leaf_index_bytes(connection: Connection, found: Relation) -> dict[str, int]
     return {name: int(size) for name, size in rows}
 
 
-def _cache_bytes(connection: Connection) -> int:
+def cache_bytes(connection: Connection) -> int:
     """What the server's settings say may be found in memory; its own cache alone where it reads past the system's."""
     buffers = int(_setting(connection, "shared_buffers")) * 8192
     row = connection.execute("SELECT setting FROM pg_settings WHERE name = 'debug_io_direct'").fetchone()
