@@ -66,8 +66,14 @@ class Scenario:
     keep: str | None = "12 months"
 
 
+class Clock:
+    """The day that is played: windows and new rows move on with it, or the newest window would fill up."""
+
+    now = NOW
+
+
 def moment(days_ago: float) -> str:
-    return (NOW - timedelta(days=days_ago)).strftime("'%Y-%m-%d %H:%M:%S+00'")
+    return (Clock.now - timedelta(days=days_ago)).strftime("'%Y-%m-%d %H:%M:%S+00'")
 
 
 def uuid_of(number: int) -> UUID:
@@ -98,7 +104,7 @@ def scenarios(rows: int) -> list[Scenario]:
                      f"taken_at >= {moment(7)}"),
             ),
             ("--key", "taken_at", "--by", "range", "--span", "1 month"),
-            "md5((%s)::text)::uuid, %s % 4000, timestamptz '2026-03-01' + %s * interval '1 s', 5, repeat('x', 70)",
+            "md5((%s)::text)::uuid, %s % 4000, timestamptz %d + %s * interval '30 s', 5, repeat('x', 70)",
         ),
         Scenario(
             "tenants",
@@ -110,7 +116,7 @@ def scenarios(rows: int) -> list[Scenario]:
                 Kind("by-id", 300, lambda r: f"SELECT * FROM t WHERE entry_id = {r.randint(1, rows)}"),
             ),
             ("--key", "cooperative_id", "--by", "hash", "--parts", "64"),
-            "%s, %s % 300, timestamptz '2026-03-01' + %s * interval '1 s', 5, repeat('x', 70)",
+            "%s, %s % 300, timestamptz %d + %s * interval '30 s', 5, repeat('x', 70)",
             None,
         ),
         Scenario(
@@ -124,7 +130,7 @@ def scenarios(rows: int) -> list[Scenario]:
                      f"({', '.join(str(r.randint(1, rows)) for _ in range(5))})"),
             ),
             ("--key", "reading_id", "--by", "range", "--span", str(rows // 16)),
-            "%s, %s % 4000, timestamptz '2026-03-01' + %s * interval '1 s', 5, repeat('x', 70)",
+            "%s, %s % 4000, timestamptz %d + %s * interval '30 s', 5, repeat('x', 70)",
             None,
         ),
         Scenario(
@@ -137,7 +143,7 @@ def scenarios(rows: int) -> list[Scenario]:
                 Kind("month", 12, lambda r: f"SELECT hive_id, avg(weight) FROM t WHERE {window(r, 30)} GROUP BY 1"),
             ),
             ("--key", "taken_at", "--by", "range", "--span", "1 month"),
-            "%s, %s % 4000, timestamptz '2026-03-01' + %s * interval '1 s', 5, repeat('x', 70)",
+            "%s, %s % 4000, timestamptz %d + %s * interval '30 s', 5, repeat('x', 70)",
         ),
         Scenario(
             "giants",
@@ -155,7 +161,7 @@ def scenarios(rows: int) -> list[Scenario]:
                      f"AND {window(r, 30)}"),
             ),
             ("--key", "taken_at", "--by", "range", "--span", "1 month"),
-            "%s, %s % 500, timestamptz '2026-03-01' + %s * interval '1 s', 5, repeat('x', 70)",
+            "%s, %s % 500, timestamptz %d + %s * interval '30 s', 5, repeat('x', 70)",
         ),
     ]  # fmt: skip
 
@@ -202,6 +208,7 @@ class Bench:
         self.sql("VACUUM ANALYZE t")
         lines = []
         sampler = random.Random(11)
+        Clock.now = NOW
         for kind in s.kinds:
             for number in range(VARIANTS):
                 lines.append(
@@ -251,6 +258,7 @@ class Bench:
     def deck(self, seed: int) -> list[tuple[str, str]]:
         """A day's statements, shuffled alike for every layout."""
         shuffler = random.Random(seed)
+        Clock.now = NOW + timedelta(days=seed)
         deck = [(kind.name, kind.sql(shuffler)) for kind in self.scenario.kinds for _ in range(kind.times)]
         a_day = self.rows // DAYS
         batch = max(1, a_day // 40)
@@ -258,7 +266,8 @@ class Bench:
             values = []
             for row in range(batch):
                 key = self.rows + 1 + seed * a_day + number * batch + row
-                values.append(self.scenario.insert.replace("%s", str(key), 2).replace("%s", str(number * batch + row)))
+                text = self.scenario.insert.replace("%d", moment(0)).replace("%s", str(key), 2)
+                values.append(text.replace("%s", str(number * batch + row)))
             deck.append(("insert", "INSERT INTO t VALUES " + ", ".join(f"({each})" for each in values)))
         shuffler.shuffle(deck)
         return deck

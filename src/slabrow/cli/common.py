@@ -87,6 +87,13 @@ def add_common(
             )
 
 
+def add_jobs(group: "argparse._ArgumentGroup | argparse.ArgumentParser") -> None:
+    """How many processes read a server log."""
+    group.add_argument(
+        "--jobs", metavar="N", type=int, help="processes that read a server log side by side (default: one a core)"
+    )
+
+
 def add_offline(parser: argparse.ArgumentParser) -> None:
     """Options by which a table is known without a server."""
     group = parser.add_argument_group("without a server")
@@ -130,7 +137,11 @@ def context(options: argparse.Namespace) -> Context:
         from slabrow.files.writing import check_writable
 
         check_writable(options.script, "--script")
+    jobs = getattr(options, "jobs", None)
+    if jobs is not None and not 1 <= jobs <= 256:
+        raise UsageError(f"--jobs {jobs} is no number of processes", fix="give 1 or more")
     return Context(
+        jobs=jobs,
         dsn=options.dsn if options.dsn is not None else os.environ.get("SLABROW_DSN", ""),
         layout_file=Path(options.layout),
         table=table or named,

@@ -4,7 +4,7 @@ import argparse
 from pathlib import Path
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, add_offline, context, offline_source, parse_moment
+from slabrow.cli.common import add_common, add_jobs, add_offline, context, offline_source, parse_moment
 from slabrow.core.values.errors import UsageError
 from slabrow.work.context import Context
 
@@ -26,6 +26,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     source = parser.add_argument_group("the workload, to tell how data ages")
     source.add_argument("--workload", metavar="FILE", action="append", default=[], help="a query file or a server log")
     source.add_argument("--statistics", action="store_true", help="also the server's statement statistics")
+    add_jobs(source)
     parser.add_argument(
         "--all", action="store_true", help="every table of the database at a glance, and what to do next"
     )

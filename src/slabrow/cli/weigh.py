@@ -5,7 +5,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, add_offline, context, offline_source, parse_moment, progress, remark
+from slabrow.cli.common import (
+    add_common,
+    add_jobs,
+    add_offline,
+    context,
+    offline_source,
+    parse_moment,
+    progress,
+    remark,
+)
 from slabrow.core.values.byte_sizes import parse_size
 from slabrow.core.values.errors import UsageError
 
@@ -25,6 +34,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="a query file, or a server log (csvlog, jsonlog, stderr; .gz too); may be given several times",
     )
     source.add_argument("--statistics", action="store_true", help="also the server's statement statistics")
+    add_jobs(source)
     wishes = parser.add_argument_group("what is weighed")
     wishes.add_argument("--key", metavar="COLUMN[,COLUMN]", action="append", default=[], help="weigh only these keys")
     wishes.add_argument("--not", dest="barred", metavar="COLUMN", action="append", default=[], help="never this column")

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
 _FIRST = 4  # ranks that are shown in any case
 _MOST = 8
+_CUT = 2.0  # times the longer one of the first and the table as it is
 _DAY = (
     ("reading from disk", WARM),
     ("running in memory", INK),
@@ -87,14 +88,21 @@ def _bars(axes: "Axes", lines: list[_Line], places: list[float]) -> None:
     from matplotlib.ticker import FuncFormatter, MaxNLocator
 
     longest = max((line.weighed.ms for line in lines), default=1.0) or 1.0
-    unit, word = (3_600_000, "hours") if longest > 7_200_000 else (60_000, "minutes")
-    unit, word = (unit, word) if longest > 120_000 else (1_000, "seconds")
+    # A bar that is very long would make all others short: it is cut, and its figure stands beside it.
+    usual = max(line.weighed.ms for line in lines if line.rank == 1 or line.weighed.layout is None) or longest
+    shown = min(longest, _CUT * usual)
+    unit, word = (3_600_000, "hours") if shown > 7_200_000 else (60_000, "minutes")
+    unit, word = (unit, word) if shown > 120_000 else (1_000, "seconds")
     begins = [0.0] * len(lines)
     for number, (name, colour) in enumerate(_DAY):
         widths = [_parts(line.weighed)[number] / unit for line in lines]
-        if max(widths, default=0.0) * unit > longest / 500:
+        if max(widths, default=0.0) * unit > shown / 500:
             axes.barh(places, widths, left=begins, height=0.56, color=colour, label=name)
         begins = [begin + width for begin, width in zip(begins, widths, strict=True)]
+    axes.set_xlim(0, shown * 1.04 / unit)
+    for line, place in zip(lines, places, strict=True):
+        if line.weighed.ms > shown * 1.001:
+            axes.text(shown * 1.035 / unit, place, "▸", ha="right", va="center", fontsize=13, color="white")
     now = next((line.weighed.ms / unit for line in lines if line.weighed.layout is None), None)
     if now is not None:
         axes.axvline(now, color="#777777", linewidth=1, linestyle=":")

@@ -46,6 +46,7 @@ class Context:
     pretends      whether another clock than the server's is meant, though data are changed
     server        what --on calls it; None for the one server of the options
     lock_deadline_ms  how long a lock is tried for; None: six times
+    jobs          processes that read a log side by side; None: one for each core
     tell          hears what upkeep did to each partition, as it happens
     warn          hears what a person should know before the work begins
     say           hears each statement that changes something, and how long it took
@@ -60,6 +61,7 @@ class Context:
     pretends: bool = False
     server: str | None = None
     lock_deadline_ms: int | None = None
+    jobs: int | None = None
     progress: Progress = ignore_progress
     tell: Callable[[Event], None] = ignore_event
     warn: Callable[[str], None] = ignore_message

@@ -170,7 +170,7 @@ def survey_offline(context: Context, table: Name, offline: Offline, question: Qu
     )
     read = None
     if question.workload:
-        workload = gathered(question.workload, None, statistics=False)
+        workload = gathered(question.workload, None, statistics=False, jobs=context.jobs)
         read = read_workload(workload, facts, known.schema, ZoneInfo("UTC"), context.now)
     return with_later(with_ageing(seen, facts, read, context.now), question)
 
@@ -211,7 +211,7 @@ def weigh_offline(context: Context, table: Name, offline: Offline, sources: Sour
         what = "--calibrate" if sources.calibrate else "--statistics"
         raise UsageError(f"{what} asks a server, and --schema works without one", fix="leave one of them out")
     known = _known(context, table, offline)
-    workload = gathered(sources.paths, None, statistics=False)
+    workload = gathered(sources.paths, None, statistics=False, jobs=context.jobs)
     costs = sources.costs or Costs()
     return weighed(
         context, Known(known.facts, known.schema, ZoneInfo("UTC")), workload, costs, wishes, False, sources.prices

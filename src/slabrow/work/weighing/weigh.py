@@ -75,7 +75,7 @@ def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> We
     """
     with context.connected() as session:
         context.progress(0.0, "reading the workload")
-        workload = gathered(sources.paths, session, statistics=sources.statistics)
+        workload = gathered(sources.paths, session, statistics=sources.statistics, jobs=context.jobs)
         with session.reading(f"weigh {table}"):
             facts = session.catalogue.table_facts(table)
             schema = named_tables(session, workload, facts.name)

@@ -15,10 +15,11 @@ from slabrow.files.server_log import looks_like_log, read_log
 from slabrow.servers.protocols import Session
 
 
-def gathered(paths: Sequence[Path], session: Session | None, *, statistics: bool) -> Workload:
+def gathered(paths: Sequence[Path], session: Session | None, *, statistics: bool, jobs: int | None = None) -> Workload:
     """All sources as one workload. session: None offline; then logs are read for every database.
 
     statistics   also the server's statement statistics
+    jobs         processes that read a log side by side; None: one for each core
     Raises UsageError when no source is given, or one cannot be read.
     """
     if not paths and not statistics:
@@ -28,7 +29,7 @@ def gathered(paths: Sequence[Path], session: Session | None, *, statistics: bool
             fix="give a query file or a server log with --workload FILE, or --statistics for the server's own",
         )
     database = session.database if session is not None else None
-    found = [_read(path, database) for path in paths]
+    found = [_read(path, database, jobs) for path in paths]
     if statistics and session is not None:
         with session.reading("read the statement statistics"):
             found.append(session.planner.read_statistics())
@@ -60,9 +61,9 @@ def named_tables(session: Session, workload: Workload, table: Name) -> Schema:
     return replace(schema, search_path=path)
 
 
-def _read(path: Path, database: str | None) -> Workload:
+def _read(path: Path, database: str | None, jobs: int | None) -> Workload:
     if path.suffix != ".sql" and looks_like_log(path):
-        return read_log(path, database)
+        return read_log(path, database, jobs)
     collector = Collector()
     for query in read_queries(path, "--workload"):
         collector.add_named(query.name, query.sql, query.weight, query.params)
