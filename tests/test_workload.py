@@ -6,6 +6,7 @@ import io
 import json
 import random
 import tempfile
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -228,6 +229,11 @@ class LogTest(unittest.TestCase):
                 connection.execute("SELECT 1 FROM t WHERE k = %s AND v = %s", [number, "a'b, $2 = 'c'"])
             connection.execute("INSERT INTO t VALUES (1, 'x'), (2, 'y')")
             folder = Path(connection.execute("SELECT current_setting('data_directory') || '/log'").fetchone()[0])
+        # The collector writes what it was sent a moment later.
+        for ending in ("csv", "json", "log"):
+            deadline = time.monotonic() + 30
+            while "data_directory" not in (folder / f"server.{ending}").read_text() and time.monotonic() < deadline:
+                time.sleep(0.05)
         found = [read_log(folder / f"server.{ending}", "postgres") for ending in ("csv", "json", "log")]
         shapes = [{shape.text: shape.calls for shape in each.shapes if " t" in shape.text} for each in found]
         self.assertEqual(

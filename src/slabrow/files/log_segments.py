@@ -11,7 +11,7 @@ import re
 from pathlib import Path
 from typing import BinaryIO, TextIO, cast
 
-_BLOCK = 1 << 20
+_BLOCK = 4 << 20
 _FAR = 8 << 20  # bytes: after so many without a line outside of quotes, a quote is taken to be left open
 _CSV = re.compile(rb"\n(?=\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)")
 _JSON = re.compile(rb"\n")
@@ -43,8 +43,9 @@ def _cuts(file: BinaryIO, pattern: re.Pattern[bytes], counts_quotes: bool, step:
     place, wanted, odd, held = 0, step, False, b""
     while block := file.read(_BLOCK):
         # The end of the last block is looked at again, for a beginning that lies across.
-        text = held + block
-        base, counted = place - len(held), len(held)
+        base, counted, text = place, 0, block
+        if place + len(block) > wanted:
+            base, counted, text = place - len(held), len(held), held + block
         while base + len(text) > wanted:
             match = pattern.search(text, max(0, wanted - base))
             if match is None:

@@ -3,7 +3,7 @@
 import json
 import tomllib
 from collections.abc import Iterator
-from functools import lru_cache
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import Any, TextIO
 
@@ -44,8 +44,7 @@ LONGEST_LINE = 1 << 20  # characters: a longer line belongs to no log and is no 
 
 def bounded_lines(file: TextIO) -> Iterator[str]:
     """The lines of a file; a line beyond the longest comes in pieces, so that memory is bounded whatever it holds."""
-    while line := file.readline(LONGEST_LINE):
-        yield line
+    return iter(partial(file.readline, LONGEST_LINE), "")
 
 
 def read_text(path: Path, what: str, option: str) -> str:

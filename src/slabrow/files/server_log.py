@@ -16,6 +16,7 @@ from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import replace
 from datetime import datetime
+from itertools import chain
 from multiprocessing import get_context
 from pathlib import Path
 from typing import TextIO, cast
@@ -26,6 +27,7 @@ from slabrow.files.log_segments import Segment, opened_segment, segments
 from slabrow.files.reading import LONGEST_LINE, bounded_lines, unreadable
 
 _STATEMENT = re.compile(r"(?:duration: ([0-9]+(?:\.[0-9]+)?) ms  )?(?:statement|execute [^:]*): ", re.DOTALL)
+_TOOK = " ms  statement: "
 _DURATION = re.compile(r"duration: ([0-9]+(?:\.[0-9]+)?) ms\s*$")
 _PARAMETER = re.compile(r"\$[0-9]+ = (NULL|'(?:[^']|'')*')")
 # The part before a message: somewhere a time, then the level. Both are looked for in the beginning of a line only,
@@ -119,6 +121,7 @@ class _Log:
     def __init__(self, database: str | None) -> None:
         self.database = database
         self.collector = Collector(_moment)
+        self._add = self.collector.add
         self.lines = self.broken = self.elsewhere = 0
         self.first: str | None = None
         self.last: str | None = None
@@ -129,20 +132,25 @@ class _Log:
 
     def entry(self, session: str, stamp: str, database: str | None, message: str, detail: str) -> None:
         """One message of level LOG."""
-        match = _STATEMENT.match(message)
-        if match is None:
-            if session in self.waiting:
-                if (took := _DURATION.match(message)) is not None:
-                    self.collector.took(self.waiting.pop(session), float(took.group(1)))
-            elif session not in self.seen and (took := _DURATION.match(message)) is not None:
-                self.seen.add(session)
-                if len(self.before) < _MOST_SESSIONS:
-                    self.before[session] = float(took.group(1))
+        took_ms: float | None = None
+        at = message.find(_TOOK, 10, 40)
+        if at > 0 and message[:10] == "duration: ":
+            # The usual form, by hand: a regular expression takes twice as long.
+            try:
+                took_ms, sql = float(message[10:at]), message[at + len(_TOOK) :]
+            except ValueError:
+                return
+        elif (match := _STATEMENT.match(message)) is not None:
+            sql = message[match.end() :]
+            took_ms = float(match.group(1)) if match.group(1) is not None else None
+        else:
+            self._time(session, message)
             return
         if self.database is not None and database and database != self.database:
             self.elsewhere += 1
             return
-        sql = message[match.end() :]
+        if "\0" in sql:
+            sql = sql.replace("\0", "")
         if sql[-1:] == ";":
             sql = sql[:-1]
         if sql[:7] != "SELECT " and not _is_work(sql):
@@ -150,18 +158,31 @@ class _Log:
         params: tuple[str, ...] = ()
         if detail and detail[:11].lower() == "parameters:":
             params = tuple(_PARAMETER.findall(detail))
-        self.first = self.first or stamp
+        if self.first is None:
+            self.first = stamp
         self.last = stamp
-        took_ms = match.group(1)
-        shape = self.collector.add(
-            sql, params=params, at=stamp, took_ms=float(took_ms) if took_ms is not None else None
-        )
-        if took_ms is None and shape is not None:
-            if len(self.waiting) > _MOST_SESSIONS:
-                self.waiting.clear()
-            self.waiting[session] = shape
-        if len(self.seen) < 10 * _MOST_SESSIONS:
+        shape = self._add(sql, params, stamp, took_ms)
+        if took_ms is None:
+            if shape is not None:
+                if len(self.waiting) > _MOST_SESSIONS:
+                    self.waiting.clear()
+                self.waiting[session] = shape
+            if len(self.seen) < 10 * _MOST_SESSIONS:
+                self.seen.add(session)
+
+    def _time(self, session: str, message: str) -> None:
+        """The time of the statement before, in a line of its own."""
+        if session in self.waiting:
+            if (took := _DURATION.match(message)) is not None:
+                self.collector.took(self.waiting.pop(session), float(took.group(1)))
+        elif session not in self.seen and (took := _DURATION.match(message)) is not None:
             self.seen.add(session)
+            if len(self.before) < _MOST_SESSIONS:
+                self.before[session] = float(took.group(1))
+
+    def __getstate__(self) -> dict[str, object]:
+        """For another process: a bound method does not travel."""
+        return {name: value for name, value in self.__dict__.items() if name != "_add"}
 
     def absorb(self, later: "_Log") -> None:
         """Adds what was found in the stretch that follows."""
@@ -230,43 +251,95 @@ def _fields(line: str) -> list[str]:
 
 
 def _read_csv(log: _Log, file: TextIO) -> None:
+    """Most lines are read by hand, which takes half as long; whatever is not of the usual form, by the csv reader."""
     entry, widths = log.entry, _WIDTHS
     csv.field_size_limit(_LONGEST_FIELD)
-    rows = csv.reader(_without_nuls(file))
-    while True:
+    lines = bounded_lines(file)
+    for line in lines:
+        if (found := _usual_csv(line)) is not None:
+            log.lines += 1
+            entry(*found)
+            continue
         try:
-            for row in rows:
+            for row in csv.reader(chain((line,), lines)):
                 log.lines += 1
                 if len(row) not in widths:
                     log.broken += 1
                 elif row[11] == "LOG" and row[13].startswith(_BEGINNINGS):
                     entry(row[5], row[0], row[2], row[13], row[14])
-            return
+                break
         except csv.Error:
             log.broken += 1
 
 
-def _without_nuls(file: TextIO) -> Iterator[str]:
-    for line in bounded_lines(file):
-        yield line if "\0" not in line else line.replace("\0", "")
+# Before the message, and after a message without details, as the server writes them; a csv writer leaves quotes out.
+_MESSAGE, _NO_DETAIL = ',LOG,00000,"duration: ', '",,'
+_COMMAS = frozenset(width - 14 for width in _WIDTHS)  # after the message
+
+
+def _usual_csv(line: str) -> tuple[str, str, str, str, str] | None:
+    """Session, time, database and message of a line with a timed statement; None for a line of any other form."""
+    at = line.find(_MESSAGE)
+    if at < 0:
+        return None
+    start = at + 12
+    end = line.find('"', start)
+    # A quote within the message is doubled; a message of several lines has no end here.
+    if end < 0 or line[end : end + 3] != _NO_DETAIL or line.count(",", end) not in _COMMAS:
+        return None
+    head = line[:at].split(",", 6)
+    if len(head) < 7 or not head[3].isdigit() or line.count('"', end + 1) & 1:
+        return None
+    database = head[2]
+    if database[:1] == '"':
+        database = database[1:-1]
+    if '"' in database or '"' in head[5] or head[1].count('"') & 1:
+        return None
+    return head[5], head[0], database, line[start:end], ""
 
 
 def _read_json(log: _Log, file: TextIO) -> None:
     loads = json.loads
     for line in bounded_lines(file):
         log.lines += 1
+        if (found := _usual_json(line)) is not None:
+            log.entry(*found, "")
+            continue
         # Most lines of a busy log are statements; the others are not worth parsing.
         if '"error_severity":"LOG"' not in line and '"error_severity": "LOG"' not in line:
             if not line.startswith("{"):
                 log.broken += bool(line.strip())
             continue
         try:
-            found = loads(line)
-            message = found["message"]
-            session = str(found.get("session_id") or found.get("pid"))
-            log.entry(session, found["timestamp"], found.get("dbname"), message, found.get("detail") or "")
+            read = loads(line)
+            message = read["message"]
+            session = str(read.get("session_id") or read.get("pid"))
+            log.entry(session, read["timestamp"], read.get("dbname"), message, read.get("detail") or "")
         except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
             log.broken += 1
+
+
+def _usual_json(line: str) -> tuple[str, str, str | None, str] | None:
+    """As `_usual_csv`, without details. A text without a backslash holds no quote: what looks like a key is one."""
+    if "\\" in line or '"detail"' in line or line[:1] != "{" or line.rstrip()[-1:] != "}":
+        return None
+    message = _text_at(line, '"message":')
+    if message is None or message[:10] != "duration: " or _text_at(line, '"error_severity":') != "LOG":
+        return None
+    stamp, session = _text_at(line, '"timestamp":'), _text_at(line, '"session_id":')
+    return None if stamp is None or session is None else (session, stamp, _text_at(line, '"dbname":'), message)
+
+
+def _text_at(line: str, key: str) -> str | None:
+    """The text that is the value of a key, with or without a space before it."""
+    at = line.find(key)
+    if at < 0:
+        return None
+    at += len(key)
+    if line[at : at + 1] == " ":
+        at += 1
+    end = line.find('"', at + 1)
+    return line[at + 1 : end] if line[at : at + 1] == '"' and end > 0 else None
 
 
 def _read_stderr(log: _Log, file: TextIO) -> None:

@@ -86,6 +86,7 @@ class _Seen:
     name: str | None = None
     weight: float = 0.0
     blocks: float | None = None
+    next: int = 0  # the call whose run is kept next, once the sample is full
 
 
 class Collector:
@@ -105,7 +106,6 @@ class Collector:
     def add(
         self,
         sql: str,
-        *,
         params: tuple[str, ...] | None = (),
         at: str | None = None,
         took_ms: float | None = None,
@@ -121,12 +121,30 @@ class Collector:
         if took_ms is not None:
             seen.total_ms += took_ms
             seen.timed += 1
-        # Every run has the same chance to be in the sample (reservoir sampling, Vitter's algorithm R).
-        if len(seen.runs) < (SAMPLES if len(sql) < _LONG else 1):
-            seen.runs.append((sql, params, at))
-        elif (place := int(self._random() * seen.calls)) < len(seen.runs):
-            seen.runs[place] = (sql, params, at)
+        if seen.calls >= seen.next:
+            self._keep(seen, (sql, params, at))
         return seen.first
+
+    def _keep(self, seen: "_Seen", run: tuple[str, tuple[str, ...] | None, str | None]) -> None:
+        """Puts a run into the sample, in which every run has the same chance to be (reservoir sampling).
+
+        How many runs are passed over next is drawn at once, instead of a number for each (Vitter, "Random sampling with
+        a reservoir", ACM TOMS 11(1), 1985, algorithm X by inversion): P(more than s are passed over) is the product of
+        1 - n/k over the calls k that follow.
+        """
+        size = SAMPLES if len(run[0]) < _LONG else 1
+        if len(seen.runs) < size:
+            seen.runs.append(run)
+            if len(seen.runs) < size:
+                return
+        else:
+            seen.runs[int(self._random() * len(seen.runs))] = run
+        left, passed, kept = self._random(), 1.0, len(seen.runs)
+        call = max(seen.calls, kept)
+        while passed > left:
+            call += 1
+            passed *= 1 - kept / call
+        seen.next = call
 
     def _new(self, rough: str, sql: str) -> "_Seen | None":
         """The entry for a rough shape that was not seen before; None beyond the limit of shapes."""
@@ -220,11 +238,12 @@ class Collector:
     def _shape(self, seen: _Seen, days: float) -> StatementShape:
         # One text is parsed for all runs: those whose lists have another length cannot be put into it.
         first = seen.runs[0][0] if seen.runs else seen.first
-        exact = exact_shape_of(first)
+        exact, rough = exact_shape_of(first), rough_shape_of(first)
         runs = tuple(
             Run(literals_of(sql), params, None if at is None else self._moment(at))
             for sql, params, at in seen.runs
-            if exact_shape_of(sql) == exact
+            # The rough shape keeps the lists' lengths: where it is the same, the exact one need not be worked out.
+            if rough_shape_of(sql) == rough or exact_shape_of(sql) == exact
         )
         return StatementShape(
             name=seen.name or "",
