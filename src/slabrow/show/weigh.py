@@ -112,6 +112,9 @@ def _candidate(rank: int, weighed: Weighed, reasons: list[str]) -> Json:
         **_division(layout),
         "within": None if layout is None or layout.within is None else _division(layout.within),
         "catch_all": layout is not None and layout.catch_all,
+        "coarsen": None
+        if layout is None or layout.coarsen is None
+        else {"after": str(layout.coarsen.after), "span": str(layout.coarsen.span)},
         "partitions": weighed.partitions,
         "partitions_kept": weighed.partitions_kept,
         "touched_mean": round(weighed.touched_mean, 3),
@@ -299,7 +302,7 @@ def _money_texts(weighing: Weighing) -> list[str]:
     if prices is None:
         return []
     texts = []
-    for weighed in dict.fromkeys((verdict.now, verdict.winner)):
+    for weighed in [verdict.now] if verdict.winner is verdict.now else [verdict.now, verdict.winner]:
         money = monthly(weighed, weighing.facts.bytes, prices)
         texts.append(
             f"{describe(weighed.layout)}: {money.total:,.2f} {prices.currency} (blocks {money.reads:,.2f}, storage "

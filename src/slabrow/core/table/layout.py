@@ -289,7 +289,12 @@ class Layout:
         by = f"{self.by} ({', '.join(self.key)})"
         match self.by:
             case By.RANGE:
-                return f"{by} in spans of {self.span}" + (f", days begin in {self.zone}" if self.zone != "UTC" else "")
+                older = ""
+                if self.coarsen is not None:
+                    older = f", of {self.coarsen.span} once older than {self.coarsen.after}"
+                return f"{by} in spans of {self.span}{older}" + (
+                    f", days begin in {self.zone}" if self.zone != "UTC" else ""
+                )
             case By.HASH:
                 return f"{by} in {self.parts} parts"
             case By.LIST:

@@ -3,17 +3,20 @@
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
+from math import inf
 
 from slabrow.core.hashing.hash_encoding import parse_types
 from slabrow.core.statistics.estimates import ColumnStatistics
 from slabrow.core.statistics.facts import TableFacts
-from slabrow.core.table.layout import Group, Layout
+from slabrow.core.table.layout import Coarsen, Group, Layout
 from slabrow.core.table.spans import Span, Unit
+from slabrow.core.upkeep.planned_partitions import MOST_PARTITIONS
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Kind, Value
 from slabrow.core.values.method import By
 from slabrow.core.values.names import slug
 from slabrow.core.values.wording import share
+from slabrow.core.weighing.coarser import MANY, NEXT
 from slabrow.core.weighing.workload_reading import Usage
 
 SPANS = (
@@ -193,7 +196,7 @@ class _Finder:
         column, seen = self.facts.columns[name], self.facts.statistics.get(name)
         if seen is None or seen.low is None or seen.high is None or not self._is_rangeable(name):
             return
-        for span in self._spans(column.kind, seen):
+        for span, is_coarse in self._spans(column.kind, seen):
             ahead = Span(span.count * 3, span.unit)
             keep = self.wishes.keep
             if keep is not None and (keep.unit is Unit.NUMBER) is not (span.unit is Unit.NUMBER):
@@ -210,32 +213,47 @@ class _Finder:
                 zone=self.wishes.zone,
                 ahead=ahead,
                 keep=keep,
+                coarsen=Coarsen(NEXT[span.unit][1], NEXT[span.unit][0]) if is_coarse else None,
                 # NULL keys have no other home.
                 catch_all=seen.null_share > 0 or column.name not in self.facts.not_null,
             )
 
-    def _spans(self, kind: Kind, seen: ColumnStatistics) -> Iterable[Span]:
+    def _spans(self, kind: Kind, seen: ColumnStatistics) -> Iterable[tuple[Span, bool]]:
+        """Spans, and whether old partitions become wider ones (`coarsen`)."""
         given = [span for span in self.wishes.spans if (span.unit is Unit.NUMBER) is (kind is Kind.INTEGER)]
         if given:
-            return given
+            return [(span, False) for span in given]
         width = _width(seen.low, seen.high)
         if width <= 0:
             return ()
         if kind is Kind.INTEGER:
-            return self._number_spans(width)
+            return [(span, False) for span in self._number_spans(width)]
         spans = SPANS[1:] if kind is Kind.DATE else SPANS
         kept_days = _days(self.wishes.keep) if self.wishes.keep else None
         most = max(width, kept_days or 0)
-        found = []
+        found: list[tuple[Span, bool]] = []
         for span in spans:
             number = most / _APPROXIMATE_DAYS[span.unit]
+            if number >= MANY and self._coarse_number(span, most) <= min(self.wishes.ceiling, number / 2):
+                found.append((span, True))
             if number > self.wishes.ceiling:
                 self.why[f"range ({seen.name}) in spans of {span}"] = (
                     f"{number:,.0f} partitions, more than the {self.wishes.ceiling:,} of --ceiling"
                 )
             elif width / _APPROXIMATE_DAYS[span.unit] >= 1.5:
-                found.append(span)
+                found.append((span, False))
         return found
+
+    @staticmethod
+    def _coarse_number(span: Span, days: float) -> float:
+        """About how many partitions there are once old ones have become wider; very many where none would."""
+        if span.unit not in NEXT or days / _APPROXIMATE_DAYS[span.unit] > MOST_PARTITIONS:
+            return inf
+        wide, after = NEXT[span.unit]
+        narrow = (_days(after) or 0.0) + (_days(wide) or 0.0)
+        if days <= narrow:
+            return inf
+        return narrow / _APPROXIMATE_DAYS[span.unit] + (days - narrow) / (_days(wide) or 1.0)
 
     def _number_spans(self, width: float) -> list[Span]:
         """Round widths that give about 8, 16, 32, 64 and 128 partitions."""
@@ -314,7 +332,11 @@ class _Finder:
     def divided(self, moving: Sequence[str], pinned: Sequence[str]) -> Iterator[Layout]:
         """A range whose spans are divided by what the workload pins: hashed, or a partition for each common value."""
         for name in moving:
-            spans = [layout for layout in self.ranges(name) if layout.span and layout.span.unit is not Unit.HOUR]
+            spans = [
+                layout
+                for layout in self.ranges(name)
+                if layout.coarsen is None and layout.span and layout.span.unit is not Unit.HOUR
+            ]
             for other in pinned:
                 for inner in self._inner(other):
                     many = inner.parts or len(inner.groups) + 1

@@ -9,7 +9,7 @@ from slabrow.core.weighing.windows import WindowRule, most_touched
 MANY = 60  # partitions once `keep` is reached: fewer need no merging
 _DAYS = {Unit.HOUR: 1 / 24, Unit.DAY: 1.0, Unit.WEEK: 7.0, Unit.MONTH: 30.44, Unit.QUARTER: 91.3, Unit.YEAR: 365.25}
 # The next wider span, and after how long data of the narrow one is seldom asked for any more.
-_NEXT = {
+NEXT = {
     Unit.HOUR: (Span(1, Unit.DAY), Span(1, Unit.WEEK)),
     Unit.DAY: (Span(1, Unit.MONTH), Span(3, Unit.MONTH)),
     Unit.WEEK: (Span(1, Unit.QUARTER), Span(6, Unit.MONTH)),
@@ -34,9 +34,16 @@ def coarser(layout: Layout | None, kept: int, rule: WindowRule | None) -> Coarse
     if layout is None:
         return None
     span, keep = layout.span, layout.keep
-    if span is None or keep is None or layout.within is not None or span.unit not in _NEXT or kept < MANY:
+    if (
+        span is None
+        or keep is None
+        or layout.coarsen is not None
+        or layout.within is not None
+        or span.unit not in NEXT
+        or kept < MANY
+    ):
         return None
-    wide, after = _NEXT[span.unit]
+    wide, after = NEXT[span.unit]
     usual_days = rule.usual / 86_400_000_000 if rule is not None else 0.0
     if usual_days > _length(after):
         after = replace(after, count=-(-int(usual_days + 1) // round(_DAYS[after.unit])))

@@ -19,6 +19,7 @@ from slabrow.core.statistics.sizes import leaf_shares
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.spans import Unit, shifted
 from slabrow.core.table.tree import Tree
+from slabrow.core.upkeep.coarsening import coarsened
 from slabrow.core.upkeep.planned_partitions import Namer, Planned, as_key, divided, due_partitions, last_slot
 from slabrow.core.values.errors import LayoutError
 from slabrow.core.values.key_values import Value
@@ -209,6 +210,7 @@ class Weigher:
             clock = high if isinstance(high, int) else 0
         namer = Namer(layout, kinds[0], NAME_LIMIT)
         top = due_partitions(layout, kinds, namer, now=clock, low=low, high=high)
+        top = coarsened(layout, top, kinds, clock)
         if layout.within is None:
             return top
         inner = tuple(self.facts.columns[name].kind for name in layout.within.key)
@@ -216,7 +218,7 @@ class Weigher:
 
     def _kept(self, layout: Layout, planned: Sequence[Planned]) -> int:
         """Leaves once rows are retired as fast as they come."""
-        if layout.keep is None or layout.span is None:
+        if layout.keep is None or layout.span is None or layout.coarsen is not None:
             return sum(len(each.leaves) for each in planned)
         grid = layout.grid(self.facts.columns[layout.key[0]].kind)
         seen = self.facts.statistics.get(layout.key[0])
