@@ -244,7 +244,9 @@ class Bench:
         file, table = self.folder / f"{number}.toml", f"t{number}"
         file.unlink(missing_ok=True)
         self.weigh(*options, "--write", file.name, "--choose", str(candidate["rank"]))
-        file.write_text(file.read_text().replace('"public.t"', f'"public.{table}"'))
+        text = file.read_text().replace('"public.t"', f'"public.{table}"')
+        # The days that are played have to lie ahead.
+        file.write_text(re.sub(r'(ahead +)= "3 days"', r'\1= "20 days"', text))
         self.sql(f"CREATE TABLE {table} (LIKE t)")
         self.sql(f"INSERT INTO {table} SELECT * FROM t")
         self.index(table)

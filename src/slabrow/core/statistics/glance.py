@@ -92,12 +92,12 @@ class Verdict:
 
 def verdict(table: Glance, cache_bytes: int, now: datetime) -> Verdict:
     """What a first look says. cache_bytes: the memory that tables are found in."""
+    if table.parts is not None:
+        return _of_parts(table, table.parts, now)
     if table.rows is None:
         if table.bytes < _SMALL:
             return Verdict(Advice.LEAVE, f"it is small, {size(table.bytes)}, and was never analysed", "")
         return Verdict(Advice.LOOK, "it was never analysed: nothing is known of its rows", f"ANALYZE {table.spelling}")
-    if table.parts is not None:
-        return _of_parts(table, table.parts, now)
     grows = table.grows_a_year or 0.0
     then = table.bytes * (1 + grows)
     if then < _SMALL:
