@@ -246,7 +246,7 @@ class Bench:
         self.weigh(*options, "--write", file.name, "--choose", str(candidate["rank"]))
         text = file.read_text().replace('"public.t"', f'"public.{table}"')
         # The days that are played have to lie ahead.
-        file.write_text(re.sub(r'(ahead +)= "3 days"', r'\1= "20 days"', text))
+        file.write_text(re.sub(r'(ahead +)= "[23] days"', r'\1= "20 days"', text))
         self.sql(f"CREATE TABLE {table} (LIKE t)")
         self.sql(f"INSERT INTO {table} SELECT * FROM t")
         self.index(table)

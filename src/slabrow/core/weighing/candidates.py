@@ -197,7 +197,8 @@ class _Finder:
         if seen is None or seen.low is None or seen.high is None or not self._is_rangeable(name):
             return
         for span, is_coarse in self._spans(column.kind, seen):
-            ahead = Span(span.count * 3, span.unit)
+            # A scheduler that stands still for a morning must not leave new rows without a home.
+            ahead = Span(2, Unit.DAY) if span.unit is Unit.HOUR else Span(span.count * 3, span.unit)
             keep = self.wishes.keep
             if keep is not None and (keep.unit is Unit.NUMBER) is not (span.unit is Unit.NUMBER):
                 keep = None
