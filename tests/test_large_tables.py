@@ -1,8 +1,15 @@
 """Choosing for large tables: memory, tomorrow, money, what is wanted, and a database at a glance."""
 
+import hashlib
+import json
 import random
+import tempfile
 import unittest
 from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from uuid import UUID
+
+import psycopg
 
 from slabrow.core.table.bounds import Hashed, Range
 from slabrow.core.table.layout import Coarsen, Layout, Wanted
@@ -12,8 +19,9 @@ from slabrow.core.upkeep.wanted import PrunedShare, unmet
 from slabrow.core.values.key_values import Kind
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
+from slabrow.servers.postgresql.private.server import start
 from slabrow.servers.postgresql.read.facts import table_facts
-from tests.support import DatabaseTest
+from tests.support import DatabaseTest, ServerTest, binaries, run
 
 NOW = ("--now", "2026-03-01")
 NOWHERE = "postgresql://nowhere.invalid/x"
@@ -122,6 +130,72 @@ class LargeTest(DatabaseTest):
                 self.assertIn(words, self.slabrow(*weigh, *arguments, dsn=NOWHERE, code=2).stderr)
         survey = ("survey", "apiary.inspection", *asked, *NOW, "--grown", "10")
         self.assertEqual(4_000_000, self.json(*survey, dsn=NOWHERE)["later"][0]["rows"])
+
+
+class ReadsTest(ServerTest):
+    """What is read, against the server's own count: a table twenty times as large as the buffers, a layout at a time."""
+
+    def test_the_reads_of_a_day_are_those_that_the_server_counts(self):
+        server = start(binaries()[0], {"shared_buffers": "4MB", "autovacuum": "off", "max_parallel_workers_per_gather": "0",
+                                       "synchronous_commit": "off", "jit": "off"})  # fmt: skip
+        self.addCleanup(server.stop)
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        connection = psycopg.connect(server.dsn, autocommit=True)
+        self.addCleanup(connection.close)
+        rows = 300_000
+        months = [
+            f"CREATE TABLE m{month} PARTITION OF {{}} FOR VALUES FROM ('2025-{month:02d}-01 00:00+00') TO "
+            f"('{2025 + month // 12}-{month % 12 + 1:02d}-01 00:00+00');"
+            for month in range(1, 13)
+        ]
+        columns = "reading_id uuid, hive_id int, taken_at timestamptz NOT NULL, note text"
+        connection.execute(
+            f"CREATE TABLE plain ({columns}); CREATE TABLE parts ({columns}) PARTITION BY RANGE (taken_at)"
+        )
+        connection.execute("".join(months).format(*["parts"] * 12))
+        for table in ("plain", "parts"):
+            connection.execute(
+                f"INSERT INTO {table} SELECT md5(n::text)::uuid, n::bigint * 7919 % 1009, timestamptz '2025-01-01 00:00+00' + "
+                f"n * interval '365 days' / {rows}, repeat('x', 40) FROM generate_series(0, {rows - 1}) n;"
+                f"CREATE INDEX ON {table} (reading_id); CREATE INDEX ON {table} (hive_id, taken_at)"
+            )
+            connection.execute(f"VACUUM ANALYZE {table}")
+        draw = random.Random(4)
+        kinds = {
+            "by-id": (40, lambda t: f"SELECT * FROM {t} WHERE reading_id = '{UUID(md5(str(draw.randrange(rows))))}'"),
+            "recent": (200, lambda t: f"SELECT count(note) FROM {t} WHERE hive_id = {draw.randrange(1009)} AND taken_at >= '2025-12-28 00:00+00'"),
+            "week": (4, lambda t: f"SELECT count(note) FROM {t} WHERE taken_at >= '2025-{(month := draw.randint(1, 12)):02d}-02 00:00+00' "
+                                  f"AND taken_at < '2025-{month:02d}-09 00:00+00'"),
+        }  # fmt: skip
+        for table in ("plain", "parts"):
+            shown = [f"-- name: {name}/{n}\n-- weight: {times / 12}\n{sql(table)};"
+                     for name, (times, sql) in kinds.items() for n in range(12)]  # fmt: skip
+            (Path(folder.name) / "workload.sql").write_text("\n".join(shown))
+            done = run("weigh", table, "--workload", "workload.sql", "--memory", "4MB", "--key", "taken_at", "--by", "range",
+                       "--now", "2026-01-01", "--format", "json", cwd=folder.name, env={"SLABROW_DSN": server.dsn})  # fmt: skip
+            candidates = json.loads(done.stdout)["candidates"]
+            now = next(each for each in candidates if each["by"] == "none")
+            expected = dict.fromkeys(kinds, 0.0)
+            for query in now["queries"]:
+                expected[query["name"].split("/")[0]] += query["reads"] / 12
+            read = dict.fromkeys(kinds, 0.0)
+            deck = [name for name, (times, _) in kinds.items() for _ in range(times)]
+            for day in range(4):
+                draw.shuffle(deck)
+                for name in deck:
+                    plan = connection.execute(
+                        f"EXPLAIN (ANALYZE, BUFFERS, TIMING OFF, FORMAT JSON) {kinds[name][1](table)}".encode()
+                    ).fetchone()[0][0]["Plan"]
+                    if day:  # the first one fills the buffers
+                        read[name] += plan["Shared Read Blocks"] / kinds[name][0] / 3
+            for name in kinds:
+                with self.subTest(f"{name} on {table}"):
+                    self.assertAlmostEqual(read[name], expected[name], delta=0.2 * read[name] + 0.8)
+
+
+def md5(text):
+    return hashlib.md5(text.encode()).hexdigest()
 
 
 class FactsTest(DatabaseTest):

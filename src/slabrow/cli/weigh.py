@@ -19,8 +19,8 @@ from slabrow.core.values.byte_sizes import parse_size
 from slabrow.core.values.errors import UsageError
 
 if TYPE_CHECKING:
-    from slabrow.core.weighing.candidates import Wishes
     from slabrow.core.values.prices import Prices
+    from slabrow.core.weighing.candidates import Wishes
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:

@@ -122,8 +122,9 @@ class BlockTouches:
         opened = min(way.opened, leaves.touched)
         of_leaves = self.groups.spread(places, WHOLE, "leaves")
         parts.append((first + _ROOT, of_leaves, opened, 0.0))
-        if self.sizes[first + _INNER].any():
-            parts.append((first + _INNER, of_leaves, way.descents, 0.0))
+        if (inner := float(self.sizes[first + _INNER].sum())) > 0:
+            met_inner = min(way.descents, max(opened, inner * opened / leaves.total))
+            parts.append((first + _INNER, of_leaves, met_inner, 0.0))
         on_leaves = way.index_blocks
         if index.columns[0] in self.order.columns:
             # A value leads to its place in one leaf only, a range in those that hold something of it; in the others

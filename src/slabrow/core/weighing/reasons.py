@@ -94,8 +94,8 @@ class Adviser:
             yield "old rows leave by dropping partitions instead of deleting row by row"
             if not now.retiring.is_dropping and now.retiring.written >= 1:
                 yield (
-                    f"DELETE and VACUUM write {count(now.retiring.written)} blocks a day; the file does not shrink, and "
-                    "new rows that fill it from the front break the order in which its rows lie"
+                    f"DELETE and VACUUM write {count(now.retiring.written)} blocks a day; the file does not shrink, "
+                    "and new rows that fill it from the front break the order in which its rows lie"
                 )
         gains = sorted(_gains(winner, now), key=lambda pair: -pair[1])[:2]
         for cost, gain in gains:

@@ -157,7 +157,8 @@ class Ways:
         shares = access.shares
         matched: list[str] = []
         gives_order = False
-        probes = 1.0
+        probes = looked_at = 1.0
+        walks = False
         for place, column in enumerate(index.columns):
             if column in shares.equal:
                 matched.append(column)
@@ -167,7 +168,12 @@ class Ways:
                 # A skip scan: each value of the leading column is looked at in turn (PostgreSQL 18).
                 skipped = self.values_in_leaf(column, leaves, key)
                 if self.facts.can_skip and skipped is not None:
-                    probes *= skipped
+                    pages = max(1.0, self.index_blocks(index) * leaves.share / leaves.touched)
+                    # Where there are more values than blocks, nothing can be skipped: all of it is gone through. Else
+                    # the planner counts a third of the blocks at most (btcostestimate, selfuncs.c).
+                    walks = skipped >= pages
+                    probes *= 1.0 if walks else min(skipped, max(1.0, pages / 3))
+                    looked_at = pages if walks else skipped
                     continue
             if column in shares.ranged:
                 matched.append(column)
@@ -195,7 +201,9 @@ class Ways:
             else:
                 rows = min(rows, access.limit / passing + leaves.touched - 1)
         sorts = not stops_early and bool(access.ordered) and access.limit is not None
-        return self._index_ways(index, left, rows, opened, probes, leaves, index_only, sorts=sorts)
+        return self._index_ways(
+            index, left, rows, opened, probes, leaves, index_only, sorts=sorts, looked_at=looked_at, walks=walks
+        )
 
     def values_in_leaf(self, column: str, leaves: Leaves, key: Sequence[str]) -> float | None:
         """How many values of a column a leaf holds; None when it is unknown."""
@@ -243,8 +251,14 @@ class Ways:
         index_only: bool,
         *,
         sorts: bool,
+        looked_at: float,
+        walks: bool,
     ) -> list[Way]:
-        """An index scan, which visits the rows in the index's order, and a bitmap scan, which visits blocks once."""
+        """An index scan, which visits the rows in the index's order, and a bitmap scan, which visits blocks once.
+
+        looked_at   values of a leading column that are skipped over in a leaf: each leads to a block of its own
+        walks       whether all entries are looked at instead
+        """
         facts, constants = self.facts, self.costs
         index_blocks = self.index_blocks(index)
         entries_a_block = max(1.0, facts.rows / index_blocks)
@@ -254,7 +268,11 @@ class Ways:
         in_index = descents * height + rows / entries_a_block
         descending = descents * constants.descent
         descent_cost = descents * (height + 1) * 50 * _OPERATOR_COST
-        entries_cost = (descents + rows / entries_a_block) * facts.random_page_cost + rows * _ENTRY_COST
+        entries = rows
+        if walks:
+            entries = max(rows, facts.rows * leaves.share * opened / leaves.touched)
+            in_index, descending = entries / entries_a_block, descending + entries * constants.row
+        entries_cost = (descents + entries / entries_a_block) * facts.random_page_cost + entries * _ENTRY_COST
         sort_cost = rows * 20 * _OPERATOR_COST if sorts else 0.0
         fixed = descent_cost + entries_cost + sort_cost + rows * (_ROW_COST + _OPERATOR_COST)
 
@@ -269,7 +287,7 @@ class Ways:
         random, sequential = facts.random_page_cost, facts.sequential_page_cost
         most = _fetched(blocks, rows) * random
         least = random + max(0.0, in_order - 1) * sequential
-        read = min(leaf_index_blocks * opened, descents + rows / entries_a_block)
+        read = min(leaf_index_blocks * opened, max(descents, opened * looked_at) + entries / entries_a_block)
         plain = Way(
             in_index + visited * unseen,
             descending + rows * constants.fetch,

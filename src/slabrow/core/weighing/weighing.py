@@ -85,7 +85,7 @@ class Weigher:
         """The table as it is: without partitions, or with those that it has."""
         if self.current is not None:
             return self._with_current(self.current)
-        shapes, inserts, _ = self._shapes(None, (), False, one_leaf(self._strips))
+        shapes, inserts = self._shapes(None, (), False, one_leaf(self._strips))
         retiring = self._retired_row_by_row(1) if self.keeps else NO_RETIRING
         return self._summed(None, 1, 1, [1.0], shapes, inserts, retiring, ())
 
@@ -97,7 +97,7 @@ class Weigher:
             tree.by is By.RANGE and tree.catch_all is None and all(leaf.parent == tree.spelling for leaf in tree.leaves)
         )
         groups = leaf_groups(tree, shares, self._order, self._strips)
-        shapes, inserts, _ = self._shapes(_counter(self.rules.pruner(tree), tree, shares), key, follows, groups)
+        shapes, inserts = self._shapes(_counter(self.rules.pruner(tree), tree, shares), key, follows, groups)
         retiring = NO_RETIRING
         if self.keeps:
             drops = tree.by is By.RANGE and (self.ageing is None or key[0] == self.ageing)
@@ -111,8 +111,8 @@ class Weigher:
 
     def _shapes(
         self, count: "_Counter | None", key: tuple[str, ...], follows: bool, groups: LeafGroups
-    ) -> tuple[tuple[ShapeCost, ...], float, float]:
-        """The cost of every shape, on average over its runs; blocks read for a new row; leaves planned, on average.
+    ) -> tuple[tuple[ShapeCost, ...], float]:
+        """The cost of every shape, on average over its runs, and the blocks read for a new row.
 
         In two rounds: what all runs touch decides what stays in memory, and that what each of them costs.
         """
@@ -134,8 +134,7 @@ class Weigher:
                 runs.append((leaves, choice, touched))
             met.append(runs)
         day.add_inserts(self.rows_a_day)
-        mean = planned / weight if weight else 1.0
-        day.settle(mean)
+        day.settle(planned / weight if weight else 1.0)
         shapes = []
         for read, runs in zip(self.workload.shapes, met, strict=True):
             paid, touched_leaves = NOTHING_PAID, 0
@@ -144,7 +143,7 @@ class Weigher:
                 paid += self._paid(day, leaves, choice, touched)
             each = 1 / len(read.runs) if read.runs else 0.0
             shapes.append(ShapeCost(read, touched_leaves * each, paid.times(each)))
-        return tuple(shapes), day.insert_reads(), mean
+        return tuple(shapes), day.insert_reads()
 
     def _paid(self, day: BlockTouches, leaves: Leaves, choice: Choice, touched: Touched) -> Paid:
         if choice.way is None:
@@ -181,7 +180,7 @@ class Weigher:
         key = (*layout.key, *(layout.within.key if layout.within else ()))
         follows = layout.by is By.RANGE and layout.within is None and not layout.catch_all
         groups = leaf_groups(tree, np.array(shares), self._order, self._strips)
-        shapes, inserts, _ = self._shapes(_counter(self.rules.pruner(tree), tree, shares), key, follows, groups)
+        shapes, inserts = self._shapes(_counter(self.rules.pruner(tree), tree, shares), key, follows, groups)
         kept = self._kept(layout, planned)
         retiring = NO_RETIRING
         if self.keeps:

@@ -15,9 +15,9 @@ from slabrow.core.table.spans import Unit, shifted
 from slabrow.core.table.tree import Tree
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name
+from slabrow.core.values.prices import Prices
 from slabrow.core.weighing.candidates import Ageing, Wishes, ageing, candidates
 from slabrow.core.weighing.costs import Costs
-from slabrow.core.values.prices import Prices
 from slabrow.core.weighing.piece_upkeep import SizeLimit, size_limit
 from slabrow.core.weighing.ranking import verdict
 from slabrow.core.weighing.tomorrow import Then, Tomorrow, as_of, grown
