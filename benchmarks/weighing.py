@@ -79,7 +79,7 @@ def _table(connection: Connection, dsn: str, table: str, folder: Path) -> bool:
     results = []
     for candidate in chosen:
         if candidate["by"] != "none":
-            _slabrow(dsn, folder, "convert", "--layout", f"{candidate['rank']}.toml", "--now", "2026-03-01", "--go")
+            _slabrow(dsn, folder, "convert", "--layout", f"{candidate['rank']}.toml", "--now", "2026-03-01", "--pretend", "--way", "locked", "--go")  # fmt: skip
         connection.execute(f"VACUUM ANALYZE {table}".encode())
         ms, blocks = _measured(connection, queries)
         predicted = {each["name"]: each for each in candidate["queries"]}
