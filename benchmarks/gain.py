@@ -12,6 +12,7 @@ import statistics
 import sys
 import time
 from collections.abc import Callable
+from itertools import pairwise
 
 import psycopg
 
@@ -56,7 +57,7 @@ def months(gain: Gain) -> bool:
     edges = [f"2025-{month:02d}-01" for month in range(1, 13)] + ["2026-01-01"]
     parts = [
         (f"m{place}", f"FOR VALUES FROM ('{low} 00:00+00') TO ('{high} 00:00+00')")
-        for place, (low, high) in enumerate(zip(edges, edges[1:], strict=False))
+        for place, (low, high) in enumerate(pairwise(edges))
     ]
     gain.partitioned("reading_by_month", "reading", "RANGE (taken_at)", parts)
     query = "SELECT hive_id, count(*) FROM {} WHERE taken_at >= '2025-05-01 00:00+00' AND taken_at < '2025-07-01 00:00+00' GROUP BY 1"
@@ -104,10 +105,10 @@ def tenants(gain: Gain) -> bool:
     cases: dict[str, Callable[[str], float]] = {
         "a look-up without the tenant": lambda name: _ms(
             gain.connection, f"SELECT * FROM {name} WHERE entry_id = {draw.randint(1, 200000)}"
-        ),  # fmt: skip
+        ),
         "a new connection's first look-up of a tenant": lambda name: _first_ms(
             gain.dsn, f"SELECT sum(weight) FROM {name} WHERE coop_id = {draw.randrange(count)}"
-        ),  # fmt: skip
+        ),
     }
     for what, run in cases.items():
         taken: dict[str, list[float]] = {"entry_listed": [], "entry_hashed": []}
@@ -143,7 +144,7 @@ def load(gain: Gain) -> bool:
     edges = [f"2025-{month:02d}-01" for month in range(3, 13)] + [f"2026-{month:02d}-01" for month in range(1, 5)]
     parts = [
         (f"m{place}", f"FOR VALUES FROM ('{low} 00:00+00') TO ('{high} 00:00+00')")
-        for place, (low, high) in enumerate(zip(edges, edges[1:], strict=False))
+        for place, (low, high) in enumerate(pairwise(edges))
     ]
     gain.partitioned("event_by_month", "event", "RANGE (taken_at)", parts)
     for name in ("event", "event_by_month"):
@@ -190,7 +191,7 @@ def main(names: list[str]) -> int:
     server = start(settings=SETTINGS)
     try:
         gain = Gain(server.dsn)
-        return 0 if all([CASES[name](gain) for name in names or CASES]) else 1
+        return 0 if all(CASES[name](gain) for name in names or CASES) else 1
     finally:
         server.stop()
 
