@@ -33,6 +33,8 @@ from slabrow.core.weighing.cache import Memory, hit_ratios
 from slabrow.core.weighing.costs import Access, Costs, Leaves, Paid
 from slabrow.core.weighing.leaf_groups import one_leaf
 from slabrow.core.weighing.selectivity import Shares
+from slabrow.core.weighing.tomorrow import as_of
+from slabrow.core.weighing.tomorrow import grown as grown_times
 from slabrow.core.weighing.ways import Ways
 from slabrow.core.weighing.workload import Collector
 from slabrow.core.weighing.workload_reading import read_workload
@@ -240,6 +242,38 @@ class OutlookTest(unittest.TestCase):
         self.assertEqual(50.0, falling.rows_until(BEGIN + timedelta(days=10)))
         self.assertEqual(50.0, falling.rows_until(BEGIN + timedelta(days=900)))
         self.assertIsNone(falling.doubles_on)
+
+
+class TomorrowTest(unittest.TestCase):
+    known = facts(400_000)
+    trend = Growth("at", BEGIN + timedelta(days=400), 400_000, 1_000.0, 0.0, 1.0)
+
+    def test_a_day_to_come_is_seen_from_that_day(self):
+        newest = self.trend.newest
+        for what, days, kept, rows, oldest in [
+            ("without keep", 400, None, 800_000, -800),
+            ("half a year kept", 400, timedelta(days=180), 180_000, -180),
+            ("kept for longer than it reaches", 100, timedelta(days=900), 500_000, -500),
+        ]:
+            with self.subTest(what):
+                then = as_of(self.known, self.trend, newest + timedelta(days=days), kept)
+                seen = then.facts.statistics["at"]
+                self.assertAlmostEqual(rows, then.facts.rows, delta=0.02 * rows)
+                self.assertEqual(newest, seen.high)
+                self.assertAlmostEqual(oldest, (seen.low - newest).days, delta=6)
+                self.assertAlmostEqual(0.5, seen.between(None, newest + timedelta(days=oldest / 2)), delta=0.03)
+                self.assertAlmostEqual(
+                    self.known.heap_bytes * rows / 400_000, then.facts.heap_bytes, delta=0.02 * then.facts.heap_bytes
+                )
+                self.assertEqual(1_000.0, then.rows_a_day)
+
+    def test_so_many_times_the_rows_have_the_same_shape(self):
+        then = grown_times(self.known, 100.0, 1_000.0)
+        self.assertEqual((40_000_000, 100_000.0), (then.facts.rows, then.rows_a_day))
+        self.assertEqual(self.known.statistics["at"].histogram, then.facts.statistics["at"].histogram)
+        distinct = {name: seen.distinct for name, seen in then.facts.statistics.items()}
+        self.assertEqual((40_000_000, 1_000), (distinct["id"], distinct["hive"]))
+        self.assertEqual(100 * self.known.indexes[0].bytes, then.facts.indexes[0].bytes)
 
 
 class ReadingTest(unittest.TestCase):

@@ -20,8 +20,8 @@ from slabrow.work.weighing.weigh import Weighing
 if TYPE_CHECKING:
     from rich.console import Console
 
-_SHOWN_LINES = 15
-_SHOWN_LEFT_OUT = 6
+_SHOWN_LINES = 10
+_SHOWN_LEFT_OUT = 3
 
 
 def _data(weighing: Weighing) -> Json:
@@ -280,8 +280,8 @@ def _sections(weighing: Weighing) -> Iterable[tuple[str, Sequence[str]]]:
 def _upkeep_texts(weighing: Weighing) -> list[str]:
     verdict, now = weighing.verdict, weighing.verdict.now
     winner = verdict.winner
-    # What is done in a second needs no thought.
-    if now.upkeep.rebuild_ms < 1_000:
+    # What is done in a few seconds needs no thought.
+    if now.upkeep.rebuild_ms < 10_000:
         return []
     shown = [("of the table as it is", now)] if winner is now else [("of it", winner), ("of the table as it is", now)]
     texts = []

@@ -55,18 +55,21 @@ def as_of(facts: TableFacts, growth: Growth, day: datetime, kept: timedelta | No
     days = max(0.0, (day - growth.newest).total_seconds() / 86_400)
     rate = max(0.0, growth.rows_a_day + growth.trend * days)
     rows = facts.rows + new
-    history = growth.rows / growth.rows_a_day if growth.rows_a_day > 0 else 0.0
+    history = _history_days(facts, growth)
     lasts = history + days
     if kept is not None and lasts > kept.total_seconds() / 86_400:
         lasts = kept.total_seconds() / 86_400
-        rows = min(rows, rate * lasts)
+        rows = min(rows, max(1.0, rate * lasts))
+    times = rows / max(1, facts.rows)
     statistics = {}
     for name, seen in facts.statistics.items():
         is_in_order = (seen.correlation or 0.0) >= IN_ORDER and len(seen.histogram) > 2
         if not is_in_order:
-            statistics[name] = _denser(seen, facts.rows, rows / max(1, facts.rows))
+            statistics[name] = _denser(seen, facts.rows, times)
+        elif facts.columns[name].kind.is_time:
+            statistics[name] = _longer(seen, lasts / max(history, 1e-9), min(1.0, days / lasts), times)
         else:
-            statistics[name] = _longer(seen, rows / max(1, facts.rows), new / max(1.0, facts.rows + new))
+            statistics[name] = _longer(seen, times, min(1.0, new / max(rows, 1.0)), times)
     return Then(f"{day:%Y-%m-%d}", _sized(facts, round(rows), statistics), rate)
 
 
@@ -88,27 +91,38 @@ def _denser(seen: ColumnStatistics, rows: int, factor: float) -> ColumnStatistic
     return replace(seen, distinct=seen.distinct * factor)
 
 
-def _longer(seen: ColumnStatistics, factor: float, new_share: float) -> ColumnStatistics:
-    """A column in the order of arrival whose history reaches `factor` times as far back from the same newest value.
+def _history_days(facts: TableFacts, growth: Growth) -> float:
+    """How long the rows of today reach back along the column that they grow by."""
+    seen = facts.statistics.get(growth.column)
+    width = _distance(seen.histogram[0], seen.histogram[-1]) if seen is not None and len(seen.histogram) > 1 else None
+    if seen is None or width is None:
+        return growth.rows / growth.rows_a_day if growth.rows_a_day > 0 else 1.0
+    return max(1.0, width / 86_400 if isinstance(seen.histogram[0], datetime) else width)
 
-    new_share   of the rows then that come from now on: they are spread evenly over the newest stretch
+
+def _longer(seen: ColumnStatistics, factor: float, new_share: float, times: float) -> ColumnStatistics:
+    """A column in the order of arrival whose values reach `factor` times as far back from the same newest one.
+
+    new_share   of that stretch, at its newest end, is filled evenly by rows that come from now on; the rows of today
+                keep their shape in the rest, further back
+    times       so many times as many different values
     """
     low, high = seen.histogram[0], seen.histogram[-1]
     width = _distance(low, high)
-    if width is None or factor <= 0:
+    if width is None or width <= 0 or factor <= 0:
         return seen
-    old = 1 - new_share
-    history = width * factor
+    new = width * factor * new_share
+    old = width * factor - new
     bins: list[Value] = []
     for place in range(_BINS + 1):
         share = place / _BINS
-        # The rows of today keep their shape, further back; the new ones follow them evenly.
-        back = history * (1 - share)
-        if old > 0 and share < old and factor >= 1:
-            at = seen.histogram[min(len(seen.histogram) - 1, round(share / old * (len(seen.histogram) - 1)))]
-            back = (_distance(at, high) or 0.0) + history * new_share
+        if share < 1 - new_share:
+            at = seen.histogram[round(share / (1 - new_share) * (len(seen.histogram) - 1))]
+            back = new + (_distance(at, high) or 0.0) / width * old
+        else:
+            back = new * (1 - share) / max(new_share, 1e-9)
         bins.append(_before(high, back))
-    distinct = seen.distinct * factor if seen.distinct is not None else None
+    distinct = seen.distinct * times if seen.distinct is not None else None
     return replace(seen, histogram=tuple(bins), common=(), distinct=distinct)
 
 
