@@ -75,7 +75,7 @@ class CostLawsTest(unittest.TestCase):
         choice = ways.choice(Access(shares, **access), leaves, key, False)
         if choice.way is None:
             return Paid(0.0, choice.planning_ms, 0.0)
-        day = BlockTouches(known, Costs(), Memory(known.buffers_bytes, known.cache_bytes), ALONE, arrival(known), key)
+        day = BlockTouches(known, Costs(), Memory(known.buffers_bytes, known.cache_bytes), ALONE, arrival(known), {})
         touched = day.touched(choice.way, leaves, (0.0, 1.0))
         day.add(touched, 1_000.0)
         day.settle(1.0)

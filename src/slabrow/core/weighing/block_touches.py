@@ -6,7 +6,7 @@ a value of the leading column: new rows go there, and so do queries for what is 
 that lies outside of what the leaf holds.
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from math import sqrt
 
@@ -50,7 +50,7 @@ class Touched:
 class BlockTouches:
     """Takes the touches of a whole day, and then tells how many of them find their block.
 
-    key   the columns of the layout's key
+    divisions   as of `Ways`
     """
 
     facts: TableFacts
@@ -58,7 +58,7 @@ class BlockTouches:
     memory: Memory
     groups: LeafGroups
     order: Arrival
-    key: Sequence[str]
+    divisions: Mapping[str, float]
     ways: Ways = field(init=False)
     sizes: Floats = field(init=False)
     _day: Floats = field(init=False)
@@ -69,7 +69,7 @@ class BlockTouches:
     _cache: float = field(init=False, default=0.0)
 
     def __post_init__(self) -> None:
-        self.ways = Ways(self.facts, self.costs)
+        self.ways = Ways(self.facts, self.costs, self.divisions)
         kinds = _OF_ROWS + _KINDS * len(self.facts.indexes)
         self.sizes = np.zeros((kinds, self.groups.count))
         self._day = np.zeros_like(self.sizes)
@@ -103,9 +103,8 @@ class BlockTouches:
         if leading in self.order.columns:
             return np.zeros_like(blocks)
         seen = self.facts.statistics.get(leading)
-        total = len(self.groups.shares)
         distinct = (seen.distinct if seen is not None else None) or float(self.facts.rows)
-        held = distinct / total if leading in self.key else distinct
+        held = distinct / self.divisions.get(leading, 1.0)
         values = np.minimum(held, self.facts.rows * self.groups.shares)
         return np.minimum(1.0, np.maximum(1.0, values) / np.maximum(1.0, blocks))
 

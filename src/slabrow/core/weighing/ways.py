@@ -5,7 +5,7 @@ way takes is told in blocks and in milliseconds of work; whether its blocks are 
 """
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from math import ceil, expm1, log, log1p, sqrt
 
 from slabrow.core.statistics.facts import TableFacts
@@ -69,10 +69,14 @@ _PARALLEL_BLOCKS = 1_024  # min_parallel_table_scan_size, 8 MB
 
 @dataclass(frozen=True, slots=True)
 class Ways:
-    """The ways on one table."""
+    """The ways on one table.
+
+    divisions   in how many pieces a layout divides the values of a column; columns that it does not divide are left out
+    """
 
     facts: TableFacts
     costs: Costs
+    divisions: Mapping[str, float] = field(default_factory=dict)
 
     def choice(self, access: Access, leaves: Leaves, key: Sequence[str], is_range_by_first: bool) -> Choice:
         """What a query takes on a layout with this key.
@@ -166,7 +170,7 @@ class Ways:
                 continue
             if place == 0 and len(index.columns) > 1 and column not in shares.ranged:
                 # A skip scan: each value of the leading column is looked at in turn (PostgreSQL 18).
-                skipped = self.values_in_leaf(column, leaves, key)
+                skipped = self.values_in_leaf(column, leaves)
                 if self.facts.can_skip and skipped is not None:
                     pages = max(1.0, self.index_blocks(index) * leaves.share / leaves.touched)
                     # Where there are more values than blocks, nothing can be skipped: all of it is gone through. Else
@@ -205,12 +209,12 @@ class Ways:
             index, left, rows, opened, probes, leaves, index_only, sorts=sorts, looked_at=looked_at, walks=walks
         )
 
-    def values_in_leaf(self, column: str, leaves: Leaves, key: Sequence[str]) -> float | None:
+    def values_in_leaf(self, column: str, leaves: Leaves) -> float | None:
         """How many values of a column a leaf holds; None when it is unknown."""
         seen = self.facts.statistics.get(column)
         if seen is None or not seen.distinct:
             return None
-        distinct = seen.distinct / leaves.total if column in key else seen.distinct
+        distinct = seen.distinct / self.divisions.get(column, 1.0)
         return max(1.0, min(distinct, self.facts.rows * leaves.share / leaves.touched))
 
     def index_blocks(self, index: IndexShape) -> float:

@@ -85,7 +85,7 @@ class Weigher:
         """The table as it is: without partitions, or with those that it has."""
         if self.current is not None:
             return self._with_current(self.current)
-        shapes, inserts = self._shapes(None, (), False, one_leaf(self._strips))
+        shapes, inserts = self._shapes(None, (), False, one_leaf(self._strips), {})
         retiring = self._retired_row_by_row(1) if self.keeps else NO_RETIRING
         return self._summed(None, 1, 1, [1.0], shapes, inserts, retiring, ())
 
@@ -97,7 +97,8 @@ class Weigher:
             tree.by is By.RANGE and tree.catch_all is None and all(leaf.parent == tree.spelling for leaf in tree.leaves)
         )
         groups = leaf_groups(tree, shares, self._order, self._strips)
-        shapes, inserts = self._shapes(_counter(self.rules.pruner(tree), tree, shares), key, follows, groups)
+        counter = _counter(self.rules.pruner(tree), tree, shares)
+        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree))
         retiring = NO_RETIRING
         if self.keeps:
             drops = tree.by is By.RANGE and (self.ageing is None or key[0] == self.ageing)
@@ -110,14 +111,19 @@ class Weigher:
         return self._summed(None, len(each), len(each), each, shapes, inserts, retiring, ())
 
     def _shapes(
-        self, count: "_Counter | None", key: tuple[str, ...], follows: bool, groups: LeafGroups
+        self,
+        count: "_Counter | None",
+        key: tuple[str, ...],
+        follows: bool,
+        groups: LeafGroups,
+        divisions: Mapping[str, float],
     ) -> tuple[tuple[ShapeCost, ...], float]:
         """The cost of every shape, on average over its runs, and the blocks read for a new row.
 
         In two rounds: what all runs touch decides what stays in memory, and that what each of them costs.
         """
         memory = Memory(self.facts.buffers_bytes, self.facts.cache_bytes)
-        day = BlockTouches(self.facts, self.costs, memory, groups, self._order, key)
+        day = BlockTouches(self.facts, self.costs, memory, groups, self._order, divisions)
         met: list[list[tuple[Leaves, Choice, Touched]]] = []
         planned = weight = 0.0
         for read in self.workload.shapes:
@@ -180,7 +186,8 @@ class Weigher:
         key = (*layout.key, *(layout.within.key if layout.within else ()))
         follows = layout.by is By.RANGE and layout.within is None and not layout.catch_all
         groups = leaf_groups(tree, np.array(shares), self._order, self._strips)
-        shapes, inserts = self._shapes(_counter(self.rules.pruner(tree), tree, shares), key, follows, groups)
+        counter = _counter(self.rules.pruner(tree), tree, shares)
+        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree))
         kept = self._kept(layout, planned)
         retiring = NO_RETIRING
         if self.keeps:
@@ -291,6 +298,18 @@ class Weigher:
     def obstacles(self, layout: Layout, shares: Sequence[float]) -> tuple[str, ...]:
         """The properties that the layout gives up or makes worse."""
         return tuple(obstacles(self.facts, self.workload, layout, shares))
+
+
+def _divisions(tree: Tree) -> dict[str, float]:
+    """In how many pieces a tree divides the values of a column. A key of several columns divides none of them alone."""
+    outer, leaves = max(1, len(tree.children)), max(1, len(tree.leaves))
+    found = {tree.key[0].name or "": float(outer)} if len(tree.key) == 1 else {}
+    inner = next((child.division for child in tree.children if child.division is not None), None)
+    if inner is not None and len(inner.key) == 1:
+        name = inner.key[0].name or ""
+        # The same column twice: big values alone, and the others hashed.
+        found[name] = float(leaves) if name in found else leaves / outer
+    return found
 
 
 def _of_one(asked: AskedConditions) -> Leaves:
