@@ -90,7 +90,11 @@ def add_common(
 def add_jobs(group: "argparse._ArgumentGroup | argparse.ArgumentParser") -> None:
     """How many processes read a server log."""
     group.add_argument(
-        "--jobs", metavar="N", type=int, help="processes that read a server log side by side (default: one a core)"
+        "--jobs",
+        dest="log_jobs",
+        metavar="N",
+        type=int,
+        help="processes that read a server log side by side (default: one a core)",
     )
 
 
@@ -137,7 +141,7 @@ def context(options: argparse.Namespace) -> Context:
         from slabrow.files.writing import check_writable
 
         check_writable(options.script, "--script")
-    jobs = getattr(options, "jobs", None)
+    jobs = getattr(options, "log_jobs", None)
     if jobs is not None and not 1 <= jobs <= 256:
         raise UsageError(f"--jobs {jobs} is no number of processes", fix="give 1 or more")
     return Context(
