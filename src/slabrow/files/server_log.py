@@ -10,6 +10,7 @@ import gzip
 import json
 import os
 import re
+import signal
 import zlib
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
@@ -17,7 +18,7 @@ from concurrent.futures.process import BrokenProcessPool
 from dataclasses import replace
 from datetime import datetime
 from itertools import chain
-from multiprocessing import get_context
+from multiprocessing import active_children, get_context
 from pathlib import Path
 from typing import TextIO, cast
 
@@ -77,7 +78,8 @@ _STEP = 8 << 20  # bytes that are worth a process
 def _read_side_by_side(path: Path, stretches: Sequence[Segment], form: str, database: str | None) -> "_Log":
     """Each stretch by a process of its own, and their findings in the order of the file."""
     # Spawned and not forked: this process may hold a connection and threads, which a copy must not have.
-    with ProcessPoolExecutor(len(stretches), mp_context=get_context("spawn")) as pool:
+    context = get_context("spawn")
+    with ProcessPoolExecutor(len(stretches), mp_context=context, initializer=_leave_interrupts) as pool:
         found = [pool.submit(_read_segment, path, stretch, form, database) for stretch in stretches]
         try:
             log = found[0].result()
@@ -85,7 +87,16 @@ def _read_side_by_side(path: Path, stretches: Sequence[Segment], form: str, data
                 log.absorb(other.result())
         except BrokenProcessPool:
             raise OSError("a process that read a part of it was ended: memory may be short, give --jobs 1") from None
+        except BaseException:
+            for process in active_children():
+                process.terminate()
+            raise
     return log
+
+
+def _leave_interrupts() -> None:
+    """Ctrl-C reaches every process of a terminal: this one is ended by the one that began it."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
 def _read_segment(path: Path, stretch: Segment, form: str, database: str | None) -> "_Log":
