@@ -224,7 +224,9 @@ def _text(weighing: Weighing, out: "Console") -> None:
         out.print(plain(line), style="bold" if place == 0 else "")
     for measure, weighed in verdict.others:
         rank = verdict.ranked.index(weighed) + 1
-        note(out, f"{measure}: {rank}, {describe(weighed.layout)}; {milliseconds(weighed.ms)} a day")
+        note(
+            out, f"By {measure} it would be {describe(weighed.layout)} (rank {rank}), {milliseconds(weighed.ms)} a day."
+        )
     out.print()
     is_read = verdict.now.all_reads >= 1
     blocks = "from disk" if is_read else "blocks"
