@@ -109,7 +109,7 @@ def scenarios(rows: int) -> list[Scenario]:
         Scenario(
             "tenants",
             "entry_id bigint NOT NULL, cooperative_id int NOT NULL, taken_at timestamptz NOT NULL, weight int, note text",
-            f"n, (n * 7919::bigint) % 300, {AT}, n % 90, {NOTE}",
+            f"n, abs(hashint4(n) % 300), {AT}, n % 90, {NOTE}",
             ("PRIMARY KEY (entry_id)", "INDEX (cooperative_id)"),
             (
                 Kind("balance", 150, lambda r: f"SELECT sum(weight) FROM t WHERE cooperative_id = {r.randrange(300)}"),

@@ -150,7 +150,7 @@ class BlockTouches:
         """A sequential scan: of large leaves through a ring, of small ones as anything else."""
         every = np.arange(len(self.groups.shares)) if places is None else places
         blocks, large = self.groups.shares[every] * self.facts.blocks, self._large[every]
-        part = min(1.0, way.heap / (blocks.sum() or 1.0))
+        part = way.heap / (blocks.sum() or 1.0)
         parts: list[tuple[int, Floats, float, float]] = []
         for kind, some in ((_SCANNED, large), (_HEAP, ~large)):
             if some.any():

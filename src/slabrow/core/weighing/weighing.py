@@ -14,6 +14,7 @@ import numpy as np
 
 from slabrow.core.pruning.family_rules import USUAL_RULES, Prunes, PruningRules
 from slabrow.core.sql.when import When
+from slabrow.core.statistics.estimates import ColumnStatistics
 from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.statistics.sizes import leaf_shares
 from slabrow.core.table.layout import Layout
@@ -97,7 +98,7 @@ class Weigher:
             tree.by is By.RANGE and tree.catch_all is None and all(leaf.parent == tree.spelling for leaf in tree.leaves)
         )
         groups = leaf_groups(tree, shares, self._order, self._strips)
-        counter = _counter(self.rules.pruner(tree), tree, shares)
+        counter = _counter(self.rules.pruner(tree), tree, shares, self.facts.statistics)
         shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree))
         retiring = NO_RETIRING
         if self.keeps:
@@ -186,7 +187,7 @@ class Weigher:
         key = (*layout.key, *(layout.within.key if layout.within else ()))
         follows = layout.by is By.RANGE and layout.within is None and not layout.catch_all
         groups = leaf_groups(tree, np.array(shares), self._order, self._strips)
-        counter = _counter(self.rules.pruner(tree), tree, shares)
+        counter = _counter(self.rules.pruner(tree), tree, shares, self.facts.statistics)
         shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree))
         kept = self._kept(layout, planned)
         retiring = NO_RETIRING
@@ -334,11 +335,16 @@ def _as_value(now: datetime, layout: Layout, facts: TableFacts) -> Value:
 
 @dataclass(slots=True)
 class _Counter:
-    """Counts the leaves that a run meets, and the share of the rows in them. place_of: by the leaf's name."""
+    """Counts the leaves that a run meets, and the share of the rows in them.
+
+    place_of   by the leaf's name
+    hashed     a column whose values are hashed one by one, with how many parts and how many values there are
+    """
 
     pruner: Prunes
     shares: Floats
     place_of: Mapping[str, int]
+    hashed: tuple[str, float, float] | None
 
     def met(self, asked: AskedConditions) -> Leaves:
         total = len(self.shares)
@@ -351,9 +357,36 @@ class _Counter:
         if len(touched) == total:
             return Leaves(total, total, total, 1.0)
         places = np.array([self.place_of[leaf.spelling] for leaf in touched], dtype=np.intp)
-        share = float(self.shares[places].sum())
+        share = min(1.0, float(self.shares[places].sum()) * self._more_than_the_mean(asked))
         return Leaves(total, len(planned), len(touched), max(share, 1e-9) if len(touched) else 0.0, places)
 
+    def _more_than_the_mean(self, asked: AskedConditions) -> float:
+        """How much larger the part of a value that is asked for is than the mean part: it holds that value for certain,
+        and of the others its share. A value that is common is known with its part.
+        """
+        if self.hashed is None:
+            return 1.0
+        column, parts, values = self.hashed
+        shares = asked.access.shares
+        if column not in shares.equal or shares.by_column[column] > 1.5 * shares.equal[column] / values:
+            return 1.0
+        return 1 + (parts - 1) / values
 
-def _counter(pruner: Prunes, tree: Tree, shares: Sequence[float] | Floats) -> _Counter:
-    return _Counter(pruner, np.asarray(shares), {leaf.spelling: place for place, leaf in enumerate(tree.leaves)})
+
+def _counter(
+    pruner: Prunes, tree: Tree, shares: Sequence[float] | Floats, statistics: Mapping[str, ColumnStatistics]
+) -> _Counter:
+    places = {leaf.spelling: place for place, leaf in enumerate(tree.leaves)}
+    return _Counter(pruner, np.asarray(shares), places, _hashed(tree, statistics))
+
+
+def _hashed(tree: Tree, statistics: Mapping[str, ColumnStatistics]) -> tuple[str, float, float] | None:
+    inner = next((child.division for child in tree.children if child.division is not None), None)
+    division = (tree.by, tree.key) if inner is None else (inner.by, inner.key)
+    by, key = division
+    seen = statistics.get(key[0].name or "")
+    if by is not By.HASH or len(key) > 1 or seen is None or not seen.distinct:
+        return None
+    divided = sum(child.division is not None for child in tree.children) or 1
+    parts = len(tree.leaves) if inner is None else len(tree.partitions) - len(tree.children)
+    return key[0].name or "", parts / divided, max(1.0, seen.distinct)
