@@ -334,6 +334,11 @@ class GlanceTest(DatabaseTest):
         self.assertEqual("leave it", tables["public.hive"]["verdict"])
         text = self.slabrow("survey", *NOW).stdout
         self.assertIn("slabrow census reading", text)
+        self.sql('CREATE TABLE "$(touch made)" (n int) PARTITION BY HASH (n)')
+        named = {each["table"]: each["command"] for each in self.json("survey", *NOW)["tables"]}
+        # A command that is copied into a shell runs nothing but slabrow.
+        self.assertEqual("slabrow census '\"$(touch made)\"'", named['public."$(touch made)"'])
+        self.sql('DROP TABLE "$(touch made)"')
         self.sql("GRANT SELECT ON reading TO reader")
         few = self.json("survey", *NOW, dsn=self.dsn_as("reader"))
         self.assertEqual((["public.reading"], 3), ([each["table"] for each in few["tables"]], few["hidden"]))

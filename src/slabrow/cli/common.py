@@ -98,6 +98,12 @@ def add_jobs(group: "argparse._ArgumentGroup | argparse.ArgumentParser") -> None
     )
 
 
+def check_grown(times: float | None) -> None:
+    """Raises UsageError when --grown is no growth."""
+    if times is not None and not 1 < times <= 1_000_000:
+        raise UsageError(f"--grown {times:g} is no growth", fix="say how many times the rows, such as 10")
+
+
 def add_offline(parser: argparse.ArgumentParser) -> None:
     """Options by which a table is known without a server."""
     group = parser.add_argument_group("without a server")

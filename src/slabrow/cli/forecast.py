@@ -3,7 +3,7 @@
 import argparse
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, context, parse_moment
+from slabrow.cli.common import add_common, check_grown, context, parse_moment
 from slabrow.core.values.errors import UsageError
 
 
@@ -28,11 +28,9 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.work.forecast import forecast
 
     picture = None if options.picture is None else check_picture(options.picture)
-    if options.grown is not None and (options.until is not None or not 1 < options.grown <= 1_000_000):
-        raise UsageError(
-            "--grown and --until say two things" if options.until else f"--grown {options.grown:g} is no growth",
-            fix="give one of them" if options.until else "say how many times the rows, such as 10",
-        )
+    check_grown(options.grown)
+    if options.grown is not None and options.until is not None:
+        raise UsageError("--grown and --until say two things", fix="give one of them")
     until = None if options.until is None else parse_moment(options.until, "--until")
     result = forecast(asked, asked.layout(), exact=options.exact, until=until, times=options.grown)
     if picture:

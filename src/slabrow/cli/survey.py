@@ -4,7 +4,7 @@ import argparse
 from pathlib import Path
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, add_jobs, add_offline, context, offline_source, parse_moment
+from slabrow.cli.common import add_common, add_jobs, add_offline, check_grown, context, offline_source, parse_moment
 from slabrow.core.values.errors import UsageError
 from slabrow.work.context import Context
 
@@ -54,8 +54,7 @@ def run(options: argparse.Namespace) -> int:
             found="--exact counts every row" if options.exact else "it is a share of a hundred",
             fix="leave --exact out" if options.exact else "give more than 0 and at most 100",
         )
-    if options.grown is not None and not 1 < options.grown <= 1_000_000:
-        raise UsageError(f"--grown {options.grown:g} is no growth", fix="say how many times the rows, such as 10")
+    check_grown(options.grown)
     question = Question(
         exact=options.exact,
         column=options.by,

@@ -9,6 +9,7 @@ from slabrow.cli.common import (
     add_common,
     add_jobs,
     add_offline,
+    check_grown,
     context,
     offline_source,
     parse_moment,
@@ -137,8 +138,7 @@ def _wishes(options: argparse.Namespace) -> "Wishes":
     parse_zone(options.zone)
     if options.ceiling < 2 or any(parts < 2 for parts in options.parts):
         raise UsageError("--parts must be at least 2", fix="give 2 or more")
-    if options.grown is not None and not 1 < options.grown <= 1_000_000:
-        raise UsageError(f"--grown {options.grown:g} is no growth", fix="say how many times the rows, such as 10")
+    check_grown(options.grown)
     if options.grown is not None and options.as_of is not None:
         raise UsageError("--grown and --as-of say two things", fix="give one of them")
     return Wishes(

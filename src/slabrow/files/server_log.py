@@ -18,6 +18,7 @@ from concurrent.futures.process import BrokenProcessPool
 from dataclasses import replace
 from datetime import datetime
 from itertools import chain
+from math import inf
 from multiprocessing import active_children, get_context
 from pathlib import Path
 from typing import TextIO, cast
@@ -150,6 +151,8 @@ class _Log:
             try:
                 took_ms, sql = float(message[10:at]), message[at + len(_TOOK) :]
             except ValueError:
+                return
+            if not 0.0 <= took_ms < inf:
                 return
         elif (match := _STATEMENT.match(message)) is not None:
             sql = message[match.end() :]

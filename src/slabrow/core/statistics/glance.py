@@ -3,12 +3,13 @@
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
+from shlex import quote
 
 from slabrow.core.statistics.row_growth import Growth
 from slabrow.core.values.names import Name
 from slabrow.core.values.wording import count, share, size
 
-_SMALL = 1 << 30  # bytes: below, memory and indexes serve most of what partitions would
+SMALL = 1 << 30  # bytes: below, memory and indexes serve most of what partitions would
 _OF_MEMORY = 0.25  # a table above this share of memory crowds out the others
 _STALE = 0.2  # of the rows, by which the statistics of the whole may differ from those of the partitions
 _LEAST_AHEAD_DAYS = 1.0
@@ -83,7 +84,10 @@ class Glance:
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """advice, why, and the command to type next (empty where there is none)."""
+    """advice, why, and the command to type next (empty where there is none).
+
+    A command for the shell has the table's name in shell quotes: whoever named the table must not run anything.
+    """
 
     advice: Advice
     why: str
@@ -95,16 +99,16 @@ def verdict(table: Glance, cache_bytes: int, now: datetime) -> Verdict:
     if table.parts is not None:
         return _of_parts(table, table.parts, now)
     if table.rows is None:
-        if table.bytes < _SMALL:
+        if table.bytes < SMALL:
             return Verdict(Advice.LEAVE, f"it is small, {size(table.bytes)}, and was never analysed", "")
         return Verdict(Advice.LOOK, "it was never analysed: nothing is known of its rows", f"ANALYZE {table.spelling}")
     grows = table.grows_a_year or 0.0
     then = table.bytes * (1 + grows)
-    if then < _SMALL:
+    if then < SMALL:
         return Verdict(
             Advice.LEAVE, f"it is small: {size(table.bytes)} are found in memory and through its indexes", ""
         )
-    command = f"slabrow weigh {table.spelling} --workload FILE"
+    command = f"slabrow weigh {quote(table.spelling)} --workload FILE"
     reads = table.scanned + table.fetched
     scans = f", and {share(table.scanned / reads)} of the rows read come from whole scans" if _is_scanned(table) else ""
     if table.bytes > _OF_MEMORY * cache_bytes:
@@ -124,27 +128,27 @@ def _is_scanned(table: Glance) -> bool:
 
 
 def _of_parts(table: Glance, parts: Parts, now: datetime) -> Verdict:
-    census = f"slabrow census {table.spelling}"
+    census = f"slabrow census {quote(table.spelling)}"
     if parts.leaves == 0:
         return Verdict(Advice.LOOK, "it has no partition: every row is refused", census)
-    faults = []
+    faults: list[str] = []
     if parts.ends is not None and (parts.ends - now).total_seconds() < _LEAST_AHEAD_DAYS * 86_400:
         what = "has ended" if parts.ends <= now else "ends within a day"
         faults.append(f"the last partition {what} ({parts.ends:%Y-%m-%d}), and nothing lies ahead")
     if parts.catch_all_rows:
         faults.append(f"about {count(parts.catch_all_rows)} rows lie in the catch-all")
+    stale: list[str] = []
     if parts.unanalysed:
-        faults.append(f"{count(parts.unanalysed)} partitions were never analysed")
+        stale.append(f"{count(parts.unanalysed)} partitions were never analysed")
     if parts.statistics_rows is None:
-        faults.append("the statistics of the whole were never taken")
+        stale.append("the statistics of the whole were never taken")
     elif table.rows and abs(parts.statistics_rows - table.rows) > _STALE * table.rows:
-        faults.append(f"the statistics of the whole say {count(parts.statistics_rows)} rows")
-    if not faults:
+        stale.append(f"the statistics of the whole say {count(parts.statistics_rows)} rows")
+    if not faults and not stale:
         each = f"{count(parts.leaves)} partitions"
         until = f", until {parts.ends:%Y-%m-%d}" if parts.ends is not None else ""
         return Verdict(Advice.FINE, f"{each}{until}", "")
-    only_statistics = all("statistics of the whole" in fault or "never analysed" in fault for fault in faults)
-    return Verdict(Advice.LOOK, "; ".join(faults), f"ANALYZE {table.spelling}" if only_statistics else census)
+    return Verdict(Advice.LOOK, "; ".join([*faults, *stale]), census if faults else f"ANALYZE {table.spelling}")
 
 
 @dataclass(frozen=True, slots=True)

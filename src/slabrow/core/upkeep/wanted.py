@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
+from shlex import quote
 
 from slabrow.core.table.bounds import Range
 from slabrow.core.table.layout import Layout, Wanted
@@ -113,14 +114,14 @@ def _pruning(wanted: Wanted, layout: Layout, pruned: PrunedShare | None) -> Iter
         yield Finding(
             "not_pruning",
             f"{what} no longer holds: {share(pruned.share)} of {count(pruned.runs)} runs a day{since} did{first}. "
-            f"`slabrow weigh {layout.table} --statistics` says which key they ask for, `slabrow prove` what to write",
+            f"`slabrow weigh {_shell(layout)} --statistics` says which key they ask for, `slabrow prove` what to write",
         )
 
 
 def _smaller(layout: Layout) -> str:
     """What to write for smaller partitions, and the command that does it."""
     inner = layout.within
-    convert = f"`slabrow convert {layout.table}` does it, live"
+    convert = f"`slabrow convert {_shell(layout)}` does it, live"
     if layout.by is By.HASH and layout.parts:
         return f"parts = {2 * layout.parts} would halve them: {convert}"
     if inner is not None and inner.by is By.HASH and inner.parts:
@@ -131,11 +132,11 @@ def _smaller(layout: Layout) -> str:
         narrower = f"1 {layout.span.unit}" if layout.span.count > 1 else _NARROWER.get(layout.span.unit)
         if narrower is not None:
             return f'span = "{narrower}" makes smaller ones: {convert}; `slabrow split` divides single ones'
-    return f"`slabrow split` divides single ones, `slabrow weigh {layout.table} --size …` looks for another key"
+    return f"`slabrow split` divides single ones, `slabrow weigh {_shell(layout)} --size …` looks for another key"
 
 
 def _fewer(layout: Layout) -> str:
-    convert = f"`slabrow convert {layout.table}` does it, live"
+    convert = f"`slabrow convert {_shell(layout)}` does it, live"
     if layout.by is By.RANGE and layout.span is not None and layout.span.unit in _WIDER:
         wider = _WIDER[layout.span.unit]
         if layout.coarsen is None and layout.within is None:
@@ -148,7 +149,12 @@ def _fewer(layout: Layout) -> str:
         return f"span = {2 * layout.span.count} makes half as many: {convert}"
     if layout.by is By.HASH and layout.parts and layout.parts > 2:
         return f"parts = {layout.parts // 2} makes half as many: {convert}"
-    return f"`slabrow merge` joins single ones, `slabrow weigh {layout.table} --ceiling …` looks for another key"
+    return f"`slabrow merge` joins single ones, `slabrow weigh {_shell(layout)} --ceiling …` looks for another key"
+
+
+def _shell(layout: Layout) -> str:
+    """The table as a command line takes it: whoever named the table must not run anything."""
+    return quote(str(layout.table))
 
 
 def _begin(leaf: Partition) -> datetime | None:

@@ -56,10 +56,6 @@ class Arrival:
                 high = min(high, self.place(column, to))
         return (low, max(low, high))
 
-    def asks(self, condition: Condition, column: str) -> bool:
-        """Whether a condition pins a column of the order to a value or a range."""
-        return bounds_asked(condition, column) != (None, None) or bool(_listed(condition, column))
-
 
 def arrival(facts: TableFacts) -> Arrival:
     """From the statistics: none of the columns where rows lie in no order."""

@@ -22,14 +22,13 @@ class Retiring:
     """A day's retiring.
 
     is_dropping   whether whole partitions leave; else rows are deleted
-    ms            together; vacuum_ms of it for the VACUUM that follows
+    ms            DELETE and its VACUUM, or the drop
     wal_bytes     that are written to the log
     written       blocks that are written to tables and indexes
     """
 
     is_dropping: bool
     ms: float = 0.0
-    vacuum_ms: float = 0.0
     wal_bytes: float = 0.0
     written: float = 0.0
 
@@ -69,7 +68,6 @@ def deleted(facts: TableFacts, costs: Costs, ageing: str | None, rows: float, le
     return Retiring(
         False,
         finding + deleting + full / days,
-        full / days,
         images * _IMAGE_BYTES + rows * _DELETED_BYTES,
         pages + spread / days,
     )

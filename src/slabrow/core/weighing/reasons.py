@@ -4,12 +4,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from math import inf
 
+from slabrow.core.statistics.glance import SMALL
 from slabrow.core.values.method import By
 from slabrow.core.values.wording import count, milliseconds, share, size
 from slabrow.core.weighing.weighed import ShapeCost, Weighed
 from slabrow.core.weighing.weighing import Weigher
 
-SMALL = 1 << 30  # bytes; below, memory and indexes serve most of what partitions would
 _NEARLY_ALL = 0.9  # of the queries
 _LONG_FIRST_MS = 50.0  # of a first statement, from which on it is worth a word
 
@@ -52,7 +52,7 @@ class Adviser:
                 f"{milliseconds(now.retire_ms)} of DELETE and VACUUM, {size(winner.retiring.wal_bytes)} of WAL instead "
                 f"of {size(now.retiring.wal_bytes)}."
             )
-        costs = [text for text in winner.obstacles if "no longer kept unique" in text or " fails" in text][:1]
+        costs = list(winner.obstacles[:1])
         slower = [cost for cost, gain in _gains(winner, now) if gain < 0 and self._is_slower(cost)]
         if slower:
             runs = sum(cost.read.shape.weight for cost in slower)
