@@ -338,7 +338,9 @@ class GlanceTest(DatabaseTest):
         named = {each["table"]: each["command"] for each in self.json("survey", *NOW)["tables"]}
         # A command that is copied into a shell runs nothing but slabrow.
         self.assertEqual("slabrow census '\"$(touch made)\"'", named['public."$(touch made)"'])
-        self.sql('DROP TABLE "$(touch made)"')
+        self.sql('DROP TABLE "$(touch made)"; CREATE TABLE "a\x1b[31m\nb" (n int) PARTITION BY HASH (n)')
+        self.assertNotIn("\x1b", self.slabrow("survey", *NOW).stdout)
+        self.sql('DROP TABLE "a\x1b[31m\nb"')
         self.sql("GRANT SELECT ON reading TO reader")
         few = self.json("survey", *NOW, dsn=self.dsn_as("reader"))
         self.assertEqual((["public.reading"], 3), ([each["table"] for each in few["tables"]], few["hidden"]))

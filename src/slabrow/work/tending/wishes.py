@@ -8,6 +8,7 @@ from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.findings import Finding
 from slabrow.core.upkeep.wanted import PrunedShare, unmet
 from slabrow.core.values.errors import SlabrowError
+from slabrow.core.values.one_line import one_line
 from slabrow.core.weighing.costs import Costs
 from slabrow.core.weighing.weighing import ExpectedGrowth, Weigher
 from slabrow.core.weighing.workload_reading import read_workload
@@ -57,5 +58,5 @@ def _pruned(session: "Session", layout: Layout, now: datetime) -> PrunedShare | 
         return None
     missed = [cost for cost in reading if cost.touched >= found.partitions > 1]
     widest = max(missed, key=lambda cost: cost.read.shape.weight, default=None)
-    text = "" if widest is None else " ".join(widest.read.shape.text.split())[:80]
+    text = "" if widest is None else one_line(widest.read.shape.text)[:80]
     return PrunedShare(1 - sum(cost.read.shape.weight for cost in missed) / runs, runs, workload.begins, text)
