@@ -57,7 +57,7 @@ def run(options: argparse.Namespace) -> int:
         asked, layout_named(asked, parent), read_ledger_schema(asked.layout_file), parse_name(options.staged), parent,
         bounds, moves=options.from_catch_all, go=options.go,
     )  # fmt: skip
-    show(SHOWN["adopt"], result, options.format)
+    show(SHOWN["adopt"], result, options.format, options.save)
     return FINE if result.is_done else FOUND
 
 
@@ -71,5 +71,5 @@ def _from_archive(options: argparse.Namespace) -> int:
 
     schema = read_ledger_schema(asked.layout_file)
     manifest, adopted = adopt(asked, Path(options.from_archive), schema, go=options.go)
-    show(SHOWN, Adoption(manifest, adopted), options.format)
+    show(SHOWN, Adoption(manifest, adopted), options.format, options.save)
     return FINE if adopted is not None else FOUND

@@ -32,5 +32,5 @@ def run(options: argparse.Namespace) -> int:
         result = build(watched, asked.layout(), source, go=options.go)
     if options.script is not None:
         return write_script(options, result.transactions, f"Build {result.layout.table} by {result.layout}", asked)
-    show(SHOWN, result, options.format)
+    show(SHOWN, result, options.format, options.save)
     return FINE if result.is_done or not result.transactions else FOUND

@@ -35,7 +35,7 @@ def run(options: argparse.Namespace) -> int:
     result = census(
         asked, asked.table_name(), exact=options.exact, against=Path(options.against) if options.against else None
     )
-    show(SHOWN, result, options.format)
+    show(SHOWN, result, options.format, options.save)
     return FOUND if result.findings else FINE
 
 
@@ -48,5 +48,5 @@ def _first(options: argparse.Namespace, asked: Context) -> int:
         raise UsageError("--first shows rows and counts none", fix="leave --exact and --against out")
     if not 1 <= options.first <= _MOST_ROWS:
         raise UsageError(f"--first {options.first} is out of range", fix=f"give 1 to {_MOST_ROWS}")
-    show(FIRST_SHOWN, first_rows(asked, asked.table_name(), options.first), options.format)
+    show(FIRST_SHOWN, first_rows(asked, asked.table_name(), options.first), options.format, options.save)
     return FINE

@@ -17,6 +17,7 @@ from slabrow.core.values.one_line import one_line, without_controls
 from slabrow.work.context import Context, ignore_message
 
 if TYPE_CHECKING:
+    from slabrow.core.values.prices import Prices
     from slabrow.work.weighing.offline import Offline
 
 LAYOUT_FILE = "slabrow.toml"
@@ -50,6 +51,12 @@ def add_common(
     if table:
         group.add_argument("--table", metavar="NAME", default=None, help="the same as TABLE")
     group.add_argument("--format", choices=("text", "json", "csv"), default="text", help="how the result is printed")
+    group.add_argument(
+        "--save",
+        metavar="FILE",
+        default=None,
+        help="also write the result as JSON, for `report`, `compare` and `census --against`",
+    )
     group.add_argument(
         "--now",
         metavar="TIMESTAMP",
@@ -96,6 +103,28 @@ def add_jobs(group: "argparse._ArgumentGroup | argparse.ArgumentParser") -> None
         type=int,
         help="processes that read a server log side by side (default: one a core)",
     )
+
+
+def add_prices(group: "argparse._ArgumentGroup | argparse.ArgumentParser") -> None:
+    """Where prices stand."""
+    group.add_argument(
+        "--prices", metavar="FILE", help="[prices] of blocks, storage and processors; else the layout file's"
+    )
+
+
+def prices(options: argparse.Namespace) -> "Prices | None":
+    """The prices that were named, else those of the layout file; None where it has none. Raises UsageError."""
+    from slabrow.files.prices_file import read_prices
+
+    if options.prices is not None:
+        found = read_prices(Path(options.prices))
+        if found is None:
+            raise UsageError(
+                f"{options.prices} has no [prices]", fix='write [prices] with currency = "EUR", gb_month …'
+            )
+        return found
+    layout = Path(options.layout)
+    return read_prices(layout, "--layout") if layout.is_file() else None
 
 
 def check_grown(times: float | None) -> None:
@@ -147,6 +176,10 @@ def context(options: argparse.Namespace) -> Context:
         from slabrow.files.writing import check_writable
 
         check_writable(options.script, "--script")
+    if options.save is not None:
+        from slabrow.files.writing import check_writable
+
+        check_writable(options.save, "--save")
     jobs = getattr(options, "log_jobs", None)
     if jobs is not None and not 1 <= jobs <= 256:
         raise UsageError(f"--jobs {jobs} is no number of processes", fix="give 1 or more")

@@ -118,7 +118,7 @@ def _live(options: argparse.Namespace) -> int:
         opened(watched, layout, schema, settings, alone=options.go) as conversion,
     ):
         result = ask(conversion)
-    show(LIVE_SHOWN, result, options.format)
+    show(LIVE_SHOWN, result, options.format, options.save)
     if options.status:
         return FINE
     return FINE if result.is_done else FOUND
@@ -137,7 +137,7 @@ def _locked(options: argparse.Namespace) -> int:
         result = convert(watched, asked.layout(), schema, go=options.go, old_name=options.old_name)
     if options.script is not None:
         return write_script(options, result.transactions, f"Convert {result.layout.table} to {result.layout}", asked)
-    show(SHOWN, result, options.format)
+    show(SHOWN, result, options.format, options.save)
     return FINE if result.is_done else FOUND
 
 
@@ -165,5 +165,5 @@ def _drop_old(options: argparse.Namespace) -> int:
     result = drop_old(asked, asked.table_name(), go=options.go, old_name=options.old_name)
     if options.script is not None:
         return write_script(options, [result.transaction], f"Drop {result.old_name}", asked)
-    show(DROP_SHOWN, result, options.format)
+    show(DROP_SHOWN, result, options.format, options.save)
     return FINE if result.is_done else FOUND

@@ -35,5 +35,5 @@ def run(options: argparse.Namespace) -> int:
     result = forecast(asked, asked.layout(), exact=options.exact, until=until, times=options.grown)
     if picture:
         draw_forecast(shown(result), picture, None if result.outlook is None else result.outlook.expected)
-    show(SHOWN, result, options.format)
+    show(SHOWN, result, options.format, options.save)
     return FINE

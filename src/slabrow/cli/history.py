@@ -37,6 +37,9 @@ def run(options: argparse.Namespace) -> int:
     since = None if options.since is None else parse_moment(options.since, "--since")
     kinds = tuple(options.kind)
     show(
-        SHOWN, history(asked, schema, kinds=kinds, state=options.state, since=since, most=options.most), options.format
+        SHOWN,
+        history(asked, schema, kinds=kinds, state=options.state, since=since, most=options.most),
+        options.format,
+        options.save,
     )
     return FINE

@@ -51,7 +51,7 @@ def run(options: argparse.Namespace) -> int:
         result = look(asked, table)
     if picture is not None:
         draw_indexes(result.matrix, picture)
-    show(SHOWN, result, options.format)
+    show(SHOWN, result, options.format, options.save)
     if not result.is_done:
         return FOUND
     return FOUND if result.doing == "look" and result.matrix.faults else FINE

@@ -96,7 +96,7 @@ def run(options: argparse.Namespace) -> int:
         from slabrow.show.junit import junit
 
         write_file(report, junit(result))
-    show(SHOWN, result, options.format)
+    show(SHOWN, result, options.format, options.save)
     if earlier is not None:
         from slabrow.work.proving.regressions import worsened
 

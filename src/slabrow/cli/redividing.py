@@ -103,7 +103,7 @@ def run_shared(options: argparse.Namespace, names: Sequence[str], split: "SplitO
             result = run.let_go(go=options.go)
         else:
             result = run.divide(go=options.go)
-    show(SHOWN[settings.kind], result, options.format)
+    show(SHOWN[settings.kind], result, options.format, options.save)
     return FINE if options.status or result.is_done else FOUND
 
 

@@ -32,5 +32,5 @@ def run(options: argparse.Namespace) -> int:
         asked, read_ledger_schema(asked.layout_file), parse_name(options.partition), target=options.to,
         keeps=options.keep_check, also_newest=options.even_the_newest, go=options.go,
     )  # fmt: skip
-    show(SHOWN["release"], result, options.format)
+    show(SHOWN["release"], result, options.format, options.save)
     return FINE if result.is_done else FOUND

@@ -68,7 +68,7 @@ def _where(options: argparse.Namespace, asked: "Context") -> int:
     if options.values or options.file or options.by is not None or options.key is not None:
         raise UsageError("--where asks for rows, not for keys", fix="give TABLE --where CONDITION and nothing else")
     found = find_rows(asked, asked.table_name(), options.where)
-    show(SHOWN, found, options.format)
+    show(SHOWN, found, options.format, options.save)
     return FINE if found.rows else FOUND
 
 
@@ -99,7 +99,7 @@ def _offline(options: argparse.Namespace, hashing: "Hashing") -> int:
     if options.picture is not None:
         raise UsageError("--picture draws the spread of --values FILE as text", fix="leave --format out")
     if options.values:
-        show(SHOWN, route_offline(hashing, options.values), options.format)
+        show(SHOWN, route_offline(hashing, options.values), options.format, options.save)
     else:
         stream_hashed(hashing, hashed_batches(hashing, _columns(options, hashing)), options.format)
     return FINE
@@ -115,7 +115,7 @@ def _spread(options: argparse.Namespace, hashing: "Hashing") -> int:
     shown = SpreadOf(str(hashing), count_spread(hashing, _columns(options, hashing)), hashing.parts)
     if picture:
         draw_spread(shown, picture)
-    show(SHOWN, shown, options.format)
+    show(SHOWN, shown, options.format, options.save)
     return FINE
 
 
@@ -139,7 +139,7 @@ def _spread_of_table(options: argparse.Namespace, asked: "Context") -> int:
     shown = SpreadOf(title, counter, options.parts, bytes_)
     if picture:
         draw_spread(shown, picture)
-    show(SHOWN, shown, options.format)
+    show(SHOWN, shown, options.format, options.save)
     return FINE
 
 
@@ -157,7 +157,7 @@ def _with_table(options: argparse.Namespace, asked: "Context") -> int:
     name = asked.table_name()
     if not options.file:
         result = route(asked, name, options.values)
-        show(SHOWN, result, options.format)
+        show(SHOWN, result, options.format, options.save)
         return FOUND if any(each.partition is None for each in result.routes) else FINE
     homeless = stream(route_file(asked, name, options.file), options.format)
     return FOUND if homeless else FINE

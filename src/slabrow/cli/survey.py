@@ -31,7 +31,6 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--all", action="store_true", help="every table of the database at a glance, and what to do next"
     )
     add_offline(parser)
-    parser.add_argument("--save", metavar="FILE", help="also write the JSON to a file, for `census --against`")
     add_common(parser, picture=True)
 
 
@@ -41,13 +40,11 @@ def run(options: argparse.Namespace) -> int:
     if options.all or (asked.table is None and not asked.layout_file.exists() and options.schema is None):
         return _at_a_glance(options, asked)
     from slabrow.core.table.spans import parse_span  # here: what follows costs more than all of `slabrow --help`
-    from slabrow.files.writing import check_writable, write_file
-    from slabrow.show.output import as_json, show
+    from slabrow.show.output import show
     from slabrow.show.survey import SHOWN
     from slabrow.work.survey import Question, survey
 
     picture = _picture(options)
-    saved = None if options.save is None else check_writable(options.save, "--save")
     if options.sample is not None and (options.exact or not 0 < options.sample <= 100):
         raise UsageError(
             f"--sample {options.sample:g} cannot be taken",
@@ -72,13 +69,11 @@ def run(options: argparse.Namespace) -> int:
         from slabrow.work.weighing.offline import survey_offline
 
         result = survey_offline(asked, asked.table_name(), offline, question)
-    if saved is not None:
-        write_file(saved, as_json(SHOWN, result))
     if picture:
         from slabrow.show.picture import draw_survey
 
         draw_survey(result, picture)
-    show(SHOWN, result, options.format)
+    show(SHOWN, result, options.format, options.save)
     return FINE
 
 
@@ -92,16 +87,12 @@ def _at_a_glance(options: argparse.Namespace, asked: Context) -> int:
             f"{wrong[0] if wrong else '--all'} is about one table" if wrong else "--all is about all tables",
             fix="name a table: slabrow survey SCHEMA.TABLE" if wrong else "leave out the table or --all",
         )
-    from slabrow.files.writing import check_writable, write_file
-    from slabrow.show.output import as_json, show
+    from slabrow.show.output import show
     from slabrow.show.overview import OVERVIEW
     from slabrow.work.overview import overview
 
-    saved = None if options.save is None else check_writable(options.save, "--save")
     result = overview(asked)
-    if saved is not None:
-        write_file(saved, as_json(OVERVIEW, result))
-    show(OVERVIEW, result, options.format)
+    show(OVERVIEW, result, options.format, options.save)
     return FINE
 
 

@@ -147,7 +147,7 @@ def _tended(
         return write_script(options, transactions, f"Upkeep of {len(result.reports)} tables", asked)
     if options.every is not None and options.format == "text":
         print(f"— {datetime.now(UTC):%Y-%m-%d %H:%M:%SZ}")
-    show(SHOWN, result, options.format)
+    show(SHOWN, result, options.format, options.save)
     if server is not None or options.metrics is not None:
         _measure(result, server, None if options.metrics is None else Path(options.metrics))
     if options.webhook is not None:

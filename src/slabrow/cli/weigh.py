@@ -9,10 +9,12 @@ from slabrow.cli.common import (
     add_common,
     add_jobs,
     add_offline,
+    add_prices,
     check_grown,
     context,
     offline_source,
     parse_moment,
+    prices,
     progress,
     remark,
 )
@@ -20,7 +22,6 @@ from slabrow.core.values.byte_sizes import parse_size
 from slabrow.core.values.errors import UsageError
 
 if TYPE_CHECKING:
-    from slabrow.core.values.prices import Prices
     from slabrow.core.weighing.candidates import Wishes
 
 
@@ -59,9 +60,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         metavar="SIZE",
         help="what tables can be found in without a disk; else the server's settings, or 16GB without a server",
     )
-    model.add_argument(
-        "--prices", metavar="FILE", help="[prices] of blocks, storage and processors; else the layout file's"
-    )
+    add_prices(model)
     model.add_argument("--calibrate", action="store_true", help="measure its constants on this server first")
     model.add_argument("--costs", metavar="FILE", help="read its constants from a file; with --calibrate, write them")
     add_offline(parser)
@@ -83,7 +82,6 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.work.weighing.weigh import Sources, chosen, weigh
 
     wishes = _wishes(options)
-    prices = _prices(options)
     target = _new_file(options.write)
     picture = None
     if options.picture is not None:
@@ -94,7 +92,7 @@ def run(options: argparse.Namespace) -> int:
     if options.costs is not None and options.calibrate:
         check_writable(options.costs, "--costs")
     costs = read_costs(Path(options.costs)) if options.costs is not None and not options.calibrate else None
-    sources = Sources(tuple(map(Path, options.workload)), options.statistics, options.calibrate, costs, prices)
+    sources = Sources(tuple(map(Path, options.workload)), options.statistics, options.calibrate, costs, prices(options))
     offline = offline_source(options)
     with progress(options, asked) as watched:
         if offline is None:
@@ -107,7 +105,7 @@ def run(options: argparse.Namespace) -> int:
         write_costs(Path(options.costs), result.costs, result.product)
     if picture is not None:
         draw_weighing(result, picture)
-    show(SHOWN, result, options.format)
+    show(SHOWN, result, options.format, options.save)
     if target is not None:
         from slabrow.files.layout_file import layout_text
         from slabrow.files.writing import write_file
@@ -155,17 +153,3 @@ def _wishes(options: argparse.Namespace) -> "Wishes":
         ceiling=options.ceiling,
         zone=options.zone,
     )
-
-
-def _prices(options: argparse.Namespace) -> "Prices | None":
-    from slabrow.files.prices_file import read_prices
-
-    if options.prices is not None:
-        found = read_prices(Path(options.prices))
-        if found is None:
-            raise UsageError(
-                f"{options.prices} has no [prices]", fix='write [prices] with currency = "EUR", gb_month …'
-            )
-        return found
-    layout = Path(options.layout)
-    return read_prices(layout, "--layout") if layout.is_file() else None

@@ -7,6 +7,8 @@ import os
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from slabrow import __version__
@@ -39,8 +41,12 @@ class Shown(Generic[Result]):
     plain: Callable[[Result], str | None] = lambda _: None
 
 
-def show(shown: Shown[Result], result: Result, format_: str) -> None:
-    """format_: text, json or csv."""
+def show(shown: Shown[Result], result: Result, format_: str, save: str | None = None) -> None:
+    """format_: text, json or csv; save: a file that gets the JSON besides, with the moment in it."""
+    if save is not None:
+        from slabrow.files.writing import write_file
+
+        write_file(Path(save), as_json(shown, result, datetime.now(UTC)))
     match format_:
         case "json":
             sys.stdout.write(as_json(shown, result))
@@ -68,9 +74,10 @@ def _csv_cell(cell: Any) -> Any:
     return str(cell).lower() if isinstance(cell, bool) else cell
 
 
-def as_json(shown: Shown[Result], result: Result) -> str:
-    """The JSON document of a result, as scripts get it."""
-    document = {"slabrow": __version__, "command": shown.command, **shown.data(result)}
+def as_json(shown: Shown[Result], result: Result, at: datetime | None = None) -> str:
+    """The JSON document of a result, as scripts get it. at: when it was saved, which only a saved one says."""
+    moment = {} if at is None else {"at": at.isoformat(timespec="seconds")}
+    document = {"slabrow": __version__, "command": shown.command, **moment, **shown.data(result)}
     return json.dumps(document, indent=2, ensure_ascii=False) + "\n"
 
 

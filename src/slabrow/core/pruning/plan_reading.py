@@ -37,6 +37,7 @@ class PlanReading:
     hit, read    blocks found in the server's memory, and read into it
     rows         rows returned, or changed
     changes      of an UPDATE, a DELETE or a MERGE: how many rows the planner expects to change
+    waiting_ms   of the execution, spent in waiting for blocks; None where the server does not time that
     """
 
     scans: tuple[Scan, ...]
@@ -48,6 +49,7 @@ class PlanReading:
     read: int | None
     rows: int | None
     changes: int | None = None
+    waiting_ms: float | None = None
 
     @property
     def blocks(self) -> int | None:

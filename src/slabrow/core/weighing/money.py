@@ -24,9 +24,13 @@ class Money:
 
 def monthly(weighed: Weighed, table_bytes: int, prices: Prices) -> Money:
     """A month of a candidate: its queries, new rows and retiring. Waiting for the disk is no processor time."""
-    busy = max(0.0, weighed.ms - weighed.waiting_ms)
+    return month_of(weighed.all_reads, max(0.0, weighed.ms - weighed.waiting_ms), table_bytes, prices)
+
+
+def month_of(reads: float, busy_ms: float, table_bytes: int, prices: Prices) -> Money:
+    """reads, busy_ms: of a day, blocks read from the disk and milliseconds of a processor."""
     return Money(
-        weighed.all_reads * DAYS_A_MONTH / 1e6 * prices.million_blocks,
+        reads * DAYS_A_MONTH / 1e6 * prices.million_blocks,
         table_bytes / 2**30 * prices.gb_month,
-        busy * DAYS_A_MONTH / 3_600_000 * prices.cpu_hour,
+        busy_ms * DAYS_A_MONTH / 3_600_000 * prices.cpu_hour,
     )

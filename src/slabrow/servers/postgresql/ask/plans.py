@@ -46,6 +46,8 @@ def read_plan(explained: Mapping[str, Any]) -> PlanReading:
         read=root.get("Shared Read Blocks") if ran else None,
         rows=_rows_out(root),
         changes=changes,
+        # The field has two names: PostgreSQL 17 gave local blocks times of their own.
+        waiting_ms=root.get("Shared I/O Read Time", root.get("I/O Read Time")) if ran else None,
     )
 
 
