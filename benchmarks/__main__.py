@@ -20,7 +20,7 @@ import psycopg
 
 from slabrow.core.hashing.hashing import PARTITION_SEED, HashColumn, LongWords, remainders
 from slabrow.core.sql.statement_shapes import filled
-from slabrow.demo.binary_copy import HEADER, TRAILER, Field, encode
+from slabrow.servers.postgresql.write.binary_copy import HEADER, TRAILER, Field, encode
 from slabrow.demo.data import Demo, Table
 from slabrow.demo.load import copy_in, load
 from slabrow.demo.schema import LAYOUTS, TABLES

@@ -133,7 +133,7 @@ class DataTest(unittest.TestCase):
         self.assertEqual(3, len(first))
 
     def test_binary_rows_carry_nulls_and_texts_of_any_length(self):
-        from slabrow.demo.binary_copy import Field, encode
+        from slabrow.servers.postgresql.write.binary_copy import Field, encode
 
         rows = encode(
             [

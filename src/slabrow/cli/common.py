@@ -33,10 +33,11 @@ def add_common(
     picture: bool = False,
     lock_wait: str | None = "2s",
     script: str | None = None,
+    many_layouts: bool = False,
 ) -> None:
     """table: the command is about one table, its first argument; changes: has --go and --script; deadline: has
     --lock-deadline too; picture: has --picture; lock_wait: what --lock-wait is unless given, None where that depends;
-    script: the help of --script.
+    script: the help of --script; many_layouts: --layout may be given several times.
     """
     if table:
         parser.add_argument("table_named", nargs="?", metavar="TABLE", help="the table, as schema.table")
@@ -47,7 +48,16 @@ def add_common(
         default=None,
         help="the server; else SLABROW_DSN, else the PG* variables, service and password files",
     )
-    group.add_argument("--layout", metavar="FILE", default=LAYOUT_FILE, help=f"the layout file; else {LAYOUT_FILE}")
+    if many_layouts:
+        group.add_argument(
+            "--layout",
+            dest="layouts",
+            metavar="FILE",
+            action="append",
+            help=f"a layout file; may be given several times; else {LAYOUT_FILE}",
+        )
+    else:
+        group.add_argument("--layout", metavar="FILE", default=LAYOUT_FILE, help=f"the layout file; else {LAYOUT_FILE}")
     if table:
         group.add_argument("--table", metavar="NAME", default=None, help="the same as TABLE")
     group.add_argument("--format", choices=("text", "json", "csv"), default="text", help="how the result is printed")
@@ -165,6 +175,9 @@ def context(options: argparse.Namespace) -> Context:
 
     # What the parser takes for a command, and says so, is read or refused here in our own words.
     logging.getLogger("sqlglot").setLevel(logging.ERROR)
+    if hasattr(options, "layouts"):
+        options.layouts = options.layouts or [LAYOUT_FILE]
+        options.layout = options.layouts[0]
     table, named = getattr(options, "table_named", None), getattr(options, "table", None)
     if table is not None and named is not None and table != named:
         raise UsageError("two tables are named", found=f"{table} and --table {named}", fix="name one")

@@ -126,9 +126,24 @@ _EXAMPLES: dict[str, tuple[str | None, tuple[tuple[str, str], ...]]] = {
             ("history apiary.reading --kind archive", "of one table and kind"),
         ),
     ),
+    "rehearse": (
+        "showing.md",
+        (
+            ("rehearse apiary.reading --workload workload.sql --rows 2000000", "the layout file's, against the table"),
+            ("rehearse apiary.reading --layout a.toml --layout b.toml --workload log.csv --for 5min", "two of them"),
+        ),
+    ),
     "compare": (
-        "proving.md",
-        (("compare apiary.reading --with apiary.reading_before --queries workload.sql", "before against after"),),
+        "showing.md",
+        (
+            ("compare apiary.reading --with apiary.reading_before --queries workload.sql", "before against after"),
+            ("compare apiary.reading --queries workload.sql --save before.json", "now, to be compared later"),
+            ("compare apiary.reading --queries workload.sql --with-saved before.json", "later"),
+        ),
+    ),
+    "report": (
+        "showing.md",
+        (("report survey.json weigh.json compare.json --out reading.html", "from what --save has written"),),
     ),
 }
 

@@ -39,7 +39,9 @@ COMMANDS = {
     "merge": ("slabrow.cli.merge", "join neighbouring partitions, while they are used"),
     "index": ("slabrow.cli.index", "every index on every partition; build what is missing, beside writers"),
     "history": ("slabrow.cli.history", "the ledger: what was done, when, by whom, and how it ended"),
-    "compare": ("slabrow.cli.compare", "two tables, the same queries, side by side"),
+    "rehearse": ("slabrow.cli.rehearse", "made-up rows and a played day of load; the layouts tried for real"),
+    "compare": ("slabrow.cli.compare", "two tables, the same queries, side by side, in time and in money"),
+    "report": ("slabrow.cli.report", "one page to hand on, from the saved results of the others"),
 }
 
 EXIT_CODES = """exit codes:

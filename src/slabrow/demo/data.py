@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 
 import numpy as np
 
-from slabrow.demo.binary_copy import Array, Field, encode
+from slabrow.servers.postgresql.write.binary_copy import Array, Field, encode
 
 BEGIN = datetime(2025, 1, 1, tzinfo=UTC)
 END = datetime(2026, 3, 1, tzinfo=UTC)

@@ -6,10 +6,10 @@ from pathlib import Path
 
 from slabrow.core.upkeep.statements import Load
 from slabrow.core.values.errors import Refusal
-from slabrow.demo.binary_copy import HEADER, TRAILER
 from slabrow.demo.data import CHUNK, Demo, Table
 from slabrow.demo.schema import KEYS, SCHEMA, TABLES
 from slabrow.files.query_file import FileQuery
+from slabrow.servers.postgresql.write.binary_copy import HEADER, TRAILER
 from slabrow.servers.protocols import Session
 
 Tell = Callable[[str], None]

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from slabrow.servers.asking import Archives, Catalogue, Counting, Fence, Planner
 from slabrow.servers.partition_protocols import PartitionQuestions
+from slabrow.servers.rehearsal_protocols import Rehearsing
 from slabrow.servers.step_protocols import AsIsSteps, LiveSteps
 
 if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must not load them all
@@ -374,6 +375,10 @@ class Session(Protocol):
         """How changes are written."""
 
     @property
+    def rehearsing(self) -> Rehearsing:
+        """Tables of made-up rows, and a load on them."""
+
+    @property
     def traits(self) -> FamilyTraits:
         """The differences from other families."""
 
@@ -452,8 +457,11 @@ class PrivateServer(Protocol):
 class PrivateServers(Protocol):
     """Starts private servers, and ends those that were let go."""
 
-    def start(self) -> PrivateServer:
-        """Raises ServerError when no server is installed here, or it does not start."""
+    def start(self, memory_bytes: int | None = None) -> PrivateServer:
+        """Raises ServerError when no server is installed here, or it does not start.
+
+        memory_bytes   what tables are found in without a disk: then it reads past the system's own cache, where it can
+        """
 
     def is_running(self, pid: int, folder: Path) -> bool:
         """Whether a server that was let go still runs."""

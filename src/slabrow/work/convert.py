@@ -63,14 +63,23 @@ class DropResult:
 
 
 def convert(
-    context: Context, layout: Layout, ledger_schema: str | None, *, go: bool, old_name: str | None = None
+    context: Context,
+    layout: Layout,
+    ledger_schema: str | None,
+    *,
+    go: bool,
+    old_name: str | None = None,
+    compares: bool = True,
 ) -> ConvertResult:
     """Converts the table of `layout`, or with `go` False works out what would be done.
+
+    compares   False: the copy is not compared, which only made-up rows can do without
 
     Raises Refusal when something would be lost, LayoutError when the layout does not fit.
     """
     with context.connected() as session, runner.sole(session, [layout.table], context.lock_wait_ms):
         plan, seen = _plan(context, session, layout, old_name)
+        plan = replace(plan, is_compared=compares)
         work = LongWork(kind="convert", table=plan.shape.name, steps=session.writer.conversion(plan))
         proposed = ConvertResult(
             layout=layout,

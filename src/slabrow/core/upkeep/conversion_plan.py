@@ -17,6 +17,7 @@ class ConversionPlan:
     key_type        of the leading key column, as SQL
     record_hash     whether every column has a hash function, so that rows can be fingerprinted without printing them
     role            the role that acts
+    is_compared     whether the copy is compared with the table; only made-up rows can do without
     """
 
     shape: Shape
@@ -28,3 +29,4 @@ class ConversionPlan:
     record_hash: bool
     role: str
     lock_wait_ms: int
+    is_compared: bool = True

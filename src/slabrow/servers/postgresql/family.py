@@ -20,11 +20,11 @@ TRAITS = FamilyTraits(
 class PostgresServers:
     """`protocols.PrivateServers`."""
 
-    def start(self) -> "PrivatePostgres":
+    def start(self, memory_bytes: int | None = None) -> "PrivatePostgres":
         """As `PrivateServers.start`."""
-        from slabrow.servers.postgresql.private.server import start
+        from slabrow.servers.postgresql.private.server import start, with_memory
 
-        return start()
+        return start() if memory_bytes is None else with_memory(memory_bytes)
 
     def is_running(self, pid: int, folder: Path) -> bool:
         """As `PrivateServers.is_running`."""

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from slabrow.servers.postgresql.execution import PostgresExecution
     from slabrow.servers.postgresql.ledger import Ledger
     from slabrow.servers.postgresql.partition_questions import PostgresPartitions
+    from slabrow.servers.postgresql.rehearsing.rehearsing import PostgresRehearsing
     from slabrow.servers.postgresql.reshapings import Reshapings
     from slabrow.servers.postgresql.write.writer import PostgresWriter
     from slabrow.servers.protocols import FamilyTraits
@@ -59,6 +60,13 @@ class PostgresSession:
         from slabrow.servers.postgresql.execution import PostgresExecution
 
         return PostgresExecution(self.connection)
+
+    @property
+    def rehearsing(self) -> PostgresRehearsing:
+        """As `Session.rehearsing`."""
+        from slabrow.servers.postgresql.rehearsing.rehearsing import PostgresRehearsing
+
+        return PostgresRehearsing(self.connection)
 
     @property
     def writer(self) -> PostgresWriter:

@@ -114,8 +114,12 @@ def weighed(
     wishes: Wishes,
     is_measured: bool,
     prices: Prices | None = None,
+    layouts: Sequence[Layout] | None = None,
 ) -> Weighing:
-    """The weighing itself, with or without a server behind what is known."""
+    """The weighing itself, with or without a server behind what is known.
+
+    layouts   those that are weighed; None: candidates are looked for
+    """
     facts = known.facts
     if wishes.memory_bytes is not None:
         facts = replace(
@@ -135,6 +139,8 @@ def weighed(
     times = [each.column for each in aged if facts.columns[each.column].kind.is_time]
     trend = growth(times[0], facts.statistics[times[0]], facts.rows) if times else None
     found = candidates(facts, used, together(read), wishes)
+    if layouts is not None:
+        found = replace(found, layouts=tuple(layouts), left_out=())
     weigher = Weigher(
         facts=facts,
         workload=read,

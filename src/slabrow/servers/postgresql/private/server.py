@@ -178,6 +178,24 @@ def start(
         raise
 
 
+_DIRECT_FROM = 16  # debug_io_direct came with this version
+_LEAST_BUFFERS = 16 << 20
+
+
+def with_memory(memory_bytes: int) -> PrivatePostgres:
+    """A private server that finds its tables in that much memory and no more, as a larger one would its larger tables.
+
+    It reads past the system's own cache (`debug_io_direct`) from PostgreSQL 16 on.
+    """
+    found = find_binaries()
+    newest = found[0] if found else None
+    buffers = max(_LEAST_BUFFERS, memory_bytes) >> 20
+    settings = {"shared_buffers": f"{buffers}MB", "effective_cache_size": f"{buffers}MB"}
+    if newest is not None and newest.version >= _DIRECT_FROM:
+        settings["debug_io_direct"] = "data"
+    return start(newest, settings)
+
+
 def _unprivileged_user() -> pwd.struct_passwd | None:
     """The user that the server runs as, because PostgreSQL refuses root. None: the present user."""
     if os.geteuid() != 0:

@@ -64,7 +64,7 @@ class Conversion:
             *ddl.column_settings(self.plan.shape, self.incoming),
             *ddl.create_partitions(self.incoming, self.plan.planned, self.plan.shape, self.plan.layout),
             *self._copies(),
-            Check(self.comparison(), f"the copy of {self.table} differs from the original", _CHECK_SHARE, "comparing"),
+            *self._checks(),
             *keys.statements(self.incoming, _KEYS_SHARE),
             Statement(f"ANALYZE {incoming}", _ANALYZE_SHARE, "analysing"),
             *ddl.owners(self.plan.shape, self.incoming, self.plan.planned, self.plan.role),
@@ -76,6 +76,11 @@ class Conversion:
         tables = 1 + sum(1 for _ in ddl.names_of(self.incoming, self.plan.planned))
         locks = tables * (3 + keys.count)
         return Transaction(f"convert {self.table} to {self.plan.layout}", tuple(statements), locks=locks)
+
+    def _checks(self) -> Iterator[Part]:
+        if self.plan.is_compared:
+            differs = f"the copy of {self.table} differs from the original"
+            yield Check(self.comparison(), differs, _CHECK_SHARE, "comparing")
 
     def _same_columns(self) -> str:
         """Whether the table still has the columns that this was planned for: they were read before it was locked."""

@@ -25,7 +25,7 @@ PARTITIONS_A_TRANSACTION = 100
 
 def create_table(shape: Shape, name: Name, layout: Layout) -> str:
     """CREATE TABLE … PARTITION BY with columns and checks; keys and indexes come later, when there are rows."""
-    lines = [_column(column) for column in shape.columns]
+    lines = [column_definition(column) for column in shape.columns]
     lines += [
         f"CONSTRAINT {identifier(constraint.name)} {constraint.definition}"
         for constraint in shape.constraints
@@ -41,7 +41,8 @@ def partition_by(layout: Layout) -> str:
     return f"PARTITION BY {layout.by.upper()} ({quoting.columns(layout.key)})"
 
 
-def _column(column: Column) -> str:
+def column_definition(column: Column) -> str:
+    """A column as CREATE TABLE takes it."""
     parts = [identifier(column.name), column.type_name]
     if column.collation:
         parts.append(f"COLLATE {column.collation}")

@@ -1,0 +1,1 @@
+"""Made-up rows and a made-up day of load, from statistics alone."""
