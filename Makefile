@@ -47,4 +47,5 @@ $(VENV)/.dev: $(VENV)/.python pyproject.toml constraints.txt
 	@echo "Installing Slabrow, its checks and two PostgreSQL servers into $(VENV) …"
 	@$(PIP) --editable '.[all,dev]'
 	@$(BIN)/python -m compileall -q src
+	@command -v chromium chromium-browser google-chrome >/dev/null || { echo "Installing a browser for the tests of the report page …"; apt-get install -y -q chromium >/dev/null 2>&1 || { apt-get update -q >/dev/null 2>&1; apt-get install -y -q chromium >/dev/null 2>&1; } || echo "Chromium could not be installed: the tests of the report page will fail."; }
 	@touch $@ $(VENV)/.embedded

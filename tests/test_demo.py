@@ -54,8 +54,11 @@ class DemoTest(ServerTest):
             (0, ""),
             (done.returncode, "".join(line for line in done.stderr.splitlines() if line not in SAID)),
         )
-        for stage in range(1, 10):
-            self.assertIn(f"{stage} of 9 · ", done.stdout)
+        for stage in range(1, 11):
+            self.assertIn(f"{stage} of 10 · ", done.stdout)
+        page = re.search(r"The page lies at (\S+)", done.stdout).group(1)
+        self.assertIn("The conversion", Path(page).read_text())
+        self.assertRegex(done.stdout, r"The DELETE that this replaces, .*: [\d,]+ rows in")
         self.assertIn("compared in one snapshot, by count and fingerprint", done.stdout)
         self.assertRegex(done.stdout, r"a writer made [\d,]+ changes. The longest time that one took: \d+ ms")
         self.assertEqual(
@@ -63,7 +66,11 @@ class DemoTest(ServerTest):
                 "slabrow.toml",
                 "workload.sql",
                 "proofs.sql",
-                "before.json",
+                *(
+                    f"{name}.json"
+                    for name in ("survey", "weigh", "forecast", "convert", "census", "compare", "prove", "tend")
+                ),
+                "report.html",
                 "weigh.png",
                 "forecast.png",
                 "by-hand",
@@ -109,7 +116,7 @@ class DemoTest(ServerTest):
 class OwnServerTest(DatabaseTest):
     def test_on_a_server_of_the_users_own_only_its_schema_is_touched(self):
         self.sql("CREATE TABLE mine (n int)")
-        self.assertIn("9 of 9", self.slabrow("demo", "--dsn", self.dsn, *SMALL).stdout)
+        self.assertIn("10 of 10", self.slabrow("demo", "--dsn", self.dsn, *SMALL, env={"XDG_STATE_HOME": str(self.folder)}).stdout)
         self.assertEqual(
             [("mine",)],
             self.sql(

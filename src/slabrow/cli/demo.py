@@ -20,6 +20,11 @@ if TYPE_CHECKING:
     from slabrow.servers.protocols import PrivateServer
 
 
+# A private server has so little memory that its tables do not fit, as the federation's will not next year.
+_MEMORY_A_ROW = 34  # bytes
+_LEAST_MEMORY = 16 << 20
+
+
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Adds the options of `demo`."""
     parser.add_argument("--dsn", metavar="URL", help="use this server: only a schema of the demo's own is touched")
@@ -54,7 +59,10 @@ def run(options: argparse.Namespace) -> int:
         with _as_user_would(dsn, folder):
             _prepare(options, dsn, server)
             if not options.load_only:
+                began = time.monotonic()
                 _walk()
+                page = _keep_page(options, server)
+                print(f"\nThe walk took {time.monotonic() - began:.0f} s. The page lies at {page}")
         if options.keep_server:
             _leave(dsn, server, folder, options.load_only)
             ending.pop_all()
@@ -75,10 +83,14 @@ def _server(options: argparse.Namespace, ending: ExitStack) -> tuple[str, "Priva
 
         ending.callback(drop)
         return options.dsn, None
-    server = FAMILIES[0].private.start()
+    server = FAMILIES[0].private.start(max(_LEAST_MEMORY, options.rows * _MEMORY_A_ROW))
     ending.callback(server.stop)
     until = "stays until `slabrow demo --stop`" if options.keep_server else "is gone when this ends"
-    print(f"A private {FAMILIES[0].traits.name} {server.version} runs in {server.folder}; it {until}.")
+    memory = max(_LEAST_MEMORY, options.rows * _MEMORY_A_ROW) >> 20
+    print(
+        f"A private {FAMILIES[0].traits.name} {server.version} with {memory} MB of memory runs in {server.folder}; "
+        f"it {until}."
+    )
     return server.dsn, server
 
 
@@ -199,6 +211,10 @@ def _take(step: "StoryStep") -> None:
             f"the demo ended early: `slabrow {shlex.join(step.arguments)}` gave exit code {code}",
             fix="please report this",
         )
+    if step.old_way:
+        from slabrow.demo.old_way import delete_and_roll_back
+
+        out.print(Text(str(delete_and_roll_back(os.environ["SLABROW_DSN"])), style="bold"))
     if code:
         out.print(Text(f"(exit code {code}) {step.ending}", style="bright_black"))
 
@@ -220,6 +236,17 @@ def _leave(dsn: str, server: "PrivateServer | None", folder: Path, is_plain: boo
         print(f"Schema apiary stays in your database, and the demo's files in {folder}. To try next, there:")
     for command in NEXT_WHEN_PLAIN if is_plain else NEXT:
         print(f"  {command}")
+
+
+def _keep_page(options: argparse.Namespace, server: "PrivateServer | None") -> Path:
+    """Where the page stays: beside the demo's files, or, when these go, where programs keep what outlives them."""
+    page = Path("report.html").absolute()
+    if options.files or (options.keep_server and server is not None) or (options.keep_server and options.dsn):
+        return page
+    kept = _state_file().with_name("demo-report.html")
+    kept.parent.mkdir(parents=True, exist_ok=True)
+    shutil.copyfile(page, kept)
+    return kept
 
 
 def _state_file() -> Path:

@@ -53,7 +53,6 @@ WRITES = (
 # After the rows, as a loader would do it.
 KEYS = """
 ALTER TABLE apiary.reading ADD PRIMARY KEY (reading_id);
-CREATE INDEX reading_taken_at_idx ON apiary.reading (taken_at);
 CREATE INDEX reading_hive_id_taken_at_idx ON apiary.reading (hive_id, taken_at);
 ALTER TABLE apiary.reading ADD FOREIGN KEY (hive_id) REFERENCES apiary.hive;
 ALTER TABLE apiary.coop_event ADD PRIMARY KEY (event_id);
@@ -69,6 +68,12 @@ SELECT setval(pg_get_serial_sequence('apiary.inspection', 'inspection_id'), max(
 LAYOUTS = """\
 [ledger]
 schema = "apiary"   # what `tend` does is written down there
+
+[prices]            # made up, as everything here: what reading, storing and computing cost the federation
+currency       = "EUR"
+million_blocks = 0.2
+gb_month       = 0.12
+cpu_hour       = 0.05
 
 # What the federation's large tables should be. Checked in beside the schema.
 

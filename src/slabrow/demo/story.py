@@ -7,14 +7,16 @@ from dataclasses import dataclass
 class StoryStep:
     """A command, as its arguments, and the exit codes with which it may end.
 
-    ending   said after it when it does not end with 0
-    is_busy  whether a writer is at work on the readings meanwhile
+    ending    said after it when it does not end with 0
+    is_busy   whether a writer is at work on the readings meanwhile
+    old_way   whether the DELETE that it replaces is tried afterwards
     """
 
     arguments: tuple[str, ...]
     codes: tuple[int, ...] = (0,)
     ending: str = ""
     is_busy: bool = False
+    old_way: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,44 +28,43 @@ class Stage:
     steps: tuple[StoryStep, ...]
 
 
-def _step(command: str, codes: tuple[int, ...] = (0,), ending: str = "", *, is_busy: bool = False) -> StoryStep:
-    return StoryStep(tuple(command.split()), codes, ending, is_busy)
+def _step(
+    command: str,
+    codes: tuple[int, ...] = (0,),
+    ending: str = "",
+    *,
+    more: tuple[str, ...] = (),
+    is_busy: bool = False,
+    old_way: bool = False,
+) -> StoryStep:
+    """more: arguments with blanks in them"""
+    return StoryStep((*command.split(), *more), codes, ending, is_busy, old_way)
 
 
 STAGES = (
     Stage(
         "Look",
-        "What is in the table, and how many readings each month holds. The counts are kept, to be compared later.",
-        (_step("survey apiary.reading --exact --save before.json"),),
+        "The federation's readings as they will be next year: more than its server can hold in memory. What is in the "
+        "table, and how many readings each month holds. The result is kept, to be compared later and for the page at "
+        "the end.",
+        (_step("survey apiary.reading --exact --save survey.json"),),
     ),
     Stage(
         "Weigh",
-        "Some forty layouts for the readings, and the table as it is now, are compared with the federation's workload: "
-        "the cost of each per day, and its disadvantages. This demo table is small and fits into memory. The "
-        "federation expects a hundred times as many rows and wants to drop old months whole, so it chooses months.",
+        "Some fifty layouts, and the table as it is, against the federation's workload: what a day of it costs on "
+        "each, what each takes, and what that is in money. Readings are kept for 13 months. An index on taken_at "
+        "would serve the reports nearly as well as months do; old readings would still have to be deleted one by one.",
         (
-            StoryStep(
-                (
-                    *[
-                        "weigh",
-                        "apiary.reading",
-                        "--workload",
-                        "workload.sql",
-                        "--now",
-                        "2026-03-01",
-                        "--picture",
-                        "weigh.png",
-                    ],
-                    "--keep",
-                    "13 months",
-                )
+            _step(
+                "weigh apiary.reading --workload workload.sql --now 2026-03-01 --picture weigh.png --save weigh.json",
+                more=("--keep", "13 months"),
             ),
         ),
     ),
     Stage(
         "Forecast",
-        "The partitions that the layout file describes, before any of them exists.",
-        (_step("forecast apiary.reading --now 2026-03-01 --picture forecast.png"),),
+        "The layout file declares months. The partitions that it gives, before any of them exists.",
+        (_step("forecast apiary.reading --now 2026-03-01 --picture forecast.png --save forecast.json"),),
     ),
     Stage(
         "Convert",
@@ -72,7 +73,7 @@ STAGES = (
         "the old tables stay, and get what is written from then on.",
         (
             _step("convert apiary.reading --now 2026-03-01 --script by-hand"),
-            _step("convert apiary.reading --now 2026-03-01 --pretend --go", is_busy=True),
+            _step("convert apiary.reading --now 2026-03-01 --pretend --go --save convert.json", is_busy=True),
             _step("convert apiary.reading --status"),
             _step("convert apiary.coop_event --go"),
             _step("convert apiary.inspection --go"),
@@ -81,22 +82,27 @@ STAGES = (
     Stage(
         "Count",
         "The rows in each partition now, and whether they equal the counts from before.",
-        (_step("census apiary.reading --exact --against before.json"),),
+        (_step("census apiary.reading --exact --against survey.json --save census.json"),),
+    ),
+    Stage(
+        "Compare",
+        "The same queries on the table before the conversion and after it, in turn, before any reading leaves: what "
+        "got faster, what got slower, and what a month of it costs.",
+        (
+            _step(
+                "compare apiary.reading --with apiary.reading_before --queries workload.sql --times 2 "
+                "--save compare.json"
+            ),
+        ),
     ),
     Stage(
         "Route",
         "The partition that a row with a given key belongs to: the first instant of March, the last one of February, "
         "a cooperative, a zone.",
         (
-            StoryStep(
-                (
-                    "route",
-                    "apiary.reading",
-                    "2026-03-01T00:00:00Z",
-                    "2026-02-28T23:59:59.999999Z",
-                    "2024-12-31T23:59:59Z",
-                    "2031-01-01T00:00:00Z",
-                )
+            _step(
+                "route apiary.reading 2026-03-01T00:00:00Z 2026-02-28T23:59:59.999999Z 2024-12-31T23:59:59Z "
+                "2031-01-01T00:00:00Z"
             ),
             _step("route apiary.coop_event 1 5 240"),
             _step("route apiary.inspection A1 C3 H1"),
@@ -108,7 +114,7 @@ STAGES = (
         "queries are written so that they cannot prune, as it happens in real life.",
         (
             _step(
-                "prove --queries workload.sql",
+                "prove --queries workload.sql --save prove.json",
                 (1,),
                 "Some queries touch more partitions than their limits allow: with this exit code a build would fail.",
             ),
@@ -116,24 +122,30 @@ STAGES = (
     ),
     Stage(
         "Tend",
-        "Three and a half months later: the coming partitions are created, and partitions older than `keep` are "
-        "detached. The server's own clock says another day, so --pretend must confirm the day of --now: on real data "
-        "a wrong day would retire partitions that must be kept. The second run finds nothing to do.",
+        "The next night: the coming partition is created, and the month that is past `keep` is let go, in a moment. "
+        "The server's own clock says another day, so --pretend must confirm the day of --now: on real data a wrong "
+        "day would retire partitions that must be kept, and a guard refuses many at once. The second run finds "
+        "nothing to do.",
         (
             _step(
-                "tend --now 2026-06-15",
+                "tend apiary.reading --now 2026-06-15",
                 (4,),
                 "Four months would leave at once: a guard refuses that. The coming partitions would be created.",
             ),
-            _step("tend --now 2026-06-15 --pretend --retiring 4 --go"),
-            _step("history --most 6"),
-            _step("tend --now 2026-06-15"),
+            _step("tend apiary.reading --now 2026-03-02 --pretend --go --save tend.json", old_way=True),
+            _step("history --most 3"),
+            _step("tend --now 2026-03-02"),
         ),
     ),
     Stage(
-        "Compare",
-        "The same queries on the table before the conversion and after it.",
-        (_step("compare apiary.reading --with apiary.reading_before --queries workload.sql"),),
+        "Report",
+        "All of it on one page, for those who were not there.",
+        (
+            _step(
+                "report survey.json weigh.json forecast.json convert.json census.json compare.json prove.json tend.json"
+                " --out report.html"
+            ),
+        ),
     ),
 )
 
@@ -141,6 +153,7 @@ NEXT = (
     "slabrow weigh apiary.coop_event --workload server-log.csv --now 2026-03-01",
     "slabrow survey apiary.coop_event",
     "slabrow prove --queries workload.sql --run apiary.reading",
+    "slabrow rehearse apiary.coop_event --workload workload.sql --for 20s",
     "slabrow tend --now 2026-09-01",
     "slabrow census apiary.inspection --exact --format json",
     "slabrow convert apiary.reading --drop-old",

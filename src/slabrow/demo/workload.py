@@ -17,30 +17,30 @@ WHERE hive_id = 42 AND taken_at >= '2026-02-20 00:00+00' AND taken_at < '2026-02
 
 -- name: dashboard-yesterday
 -- touches: <= 1
--- weight: 300
+-- weight: 60
 SELECT count(*), avg(brood_c), max(sound_db) FROM apiary.reading
 WHERE taken_at >= '2026-02-27 00:00+00' AND taken_at < '2026-02-28 00:00+00';
 
 -- name: month-report
 -- touches: <= 1
--- weight: 20
+-- weight: 240
 SELECT hive_id, avg(weight_kg), min(brood_c) FROM apiary.reading
 WHERE taken_at >= '2026-01-01 00:00+00' AND taken_at < '2026-02-01 00:00+00'
 GROUP BY hive_id ORDER BY 2 DESC LIMIT 20;
 
 -- name: month-report-by-trunc
 -- touches: <= 1
--- weight: 20
+-- weight: 4
 SELECT count(*), avg(weight_kg) FROM apiary.reading WHERE date_trunc('month', taken_at) = '2026-01-01 00:00+00';
 
 -- name: year-report-by-extract
 -- touches: <= 12
--- weight: 4
+-- weight: 1
 SELECT count(*), avg(humidity_pct) FROM apiary.reading WHERE extract(year FROM taken_at) = 2025;
 
 -- name: one-day-by-cast
 -- touches: <= 1
--- weight: 60
+-- weight: 6
 SELECT count(*) FROM apiary.reading WHERE taken_at::date = '2026-02-14';
 
 -- name: february-with-bare-dates
@@ -50,7 +50,7 @@ SELECT count(*) FROM apiary.reading WHERE taken_at BETWEEN '2026-02-01' AND '202
 
 -- name: quarter-report
 -- touches: <= 3
--- weight: 2
+-- weight: 6
 SELECT hive_id, count(*) FROM apiary.reading
 WHERE taken_at >= '2025-10-01 00:00+00' AND taken_at < '2026-01-01 00:00+00'
 GROUP BY hive_id ORDER BY 2 DESC, 1 LIMIT 10;
@@ -68,12 +68,12 @@ SELECT * FROM apiary.reading WHERE reading_id = 1234567;
 SELECT min(weight_kg), max(weight_kg), count(*) FROM apiary.reading;
 
 -- name: latest-of-a-hive
--- weight: 2500
+-- weight: 600
 SELECT taken_at, weight_kg FROM apiary.reading WHERE hive_id = 99 ORDER BY taken_at DESC LIMIT 1;
 
 -- name: since-yesterday
 -- touches: <= 8
--- weight: 600
+-- weight: 100
 SELECT count(*) FROM apiary.reading WHERE taken_at >= now() - interval '1 day';
 
 -- name: prepared-day
@@ -91,36 +91,36 @@ GROUP BY hive_id ORDER BY hive_id;
 
 -- name: two-single-days
 -- touches: <= 2
--- weight: 30
+-- weight: 60
 SELECT count(*) FROM apiary.reading
 WHERE (taken_at >= '2025-07-01 00:00+00' AND taken_at < '2025-07-02 00:00+00')
    OR (taken_at >= '2026-01-01 00:00+00' AND taken_at < '2026-01-02 00:00+00');
 
 -- name: or-without-time
 -- touches: <= 2
--- weight: 15
+-- weight: 2
 SELECT count(*) FROM apiary.reading WHERE taken_at >= '2026-02-25 00:00+00' OR sound_db > 90;
 
 -- name: coop-of-readings
 -- touches: <= 1
--- weight: 50
+-- weight: 240
 SELECT h.coop_id, avg(r.weight_kg) FROM apiary.reading r JOIN apiary.hive h USING (hive_id)
 WHERE r.taken_at >= '2026-02-01 00:00+00' AND r.taken_at < '2026-03-01 00:00+00' AND h.zone_code = 'A1'
 GROUP BY h.coop_id ORDER BY h.coop_id;
 
 -- name: days-of-a-list
--- weight: 12
+-- weight: 2
 SELECT d.day, count(r.reading_id) FROM (VALUES ('2026-01-05'::timestamptz), ('2026-01-06')) d (day)
 JOIN apiary.reading r ON r.taken_at >= d.day AND r.taken_at < d.day + interval '1 day' GROUP BY d.day ORDER BY d.day;
 
 -- name: night-shift-local-time
 -- touches: <= 1
--- weight: 8
+-- weight: 2
 SELECT count(*) FROM apiary.reading WHERE (taken_at AT TIME ZONE 'Europe/Berlin')::date = '2026-02-14';
 
 -- name: month-by-text
 -- touches: <= 1
--- weight: 6
+-- weight: 2
 SELECT count(*) FROM apiary.reading WHERE to_char(taken_at, 'YYYY-MM') = '2025-12';
 
 -- name: correct-a-sensor

@@ -37,7 +37,7 @@ class Adviser:
             return
         several = f"{count(winner.partitions)} partitions, the largest {size(winner.largest)}"
         first = f"Partition by {winner.layout}: {several}"
-        if facts.bytes < SMALL:
+        if self._is_small:
             first = f"The table is small: leave it, unless it will grow. The best layout is {winner.layout}: {several}"
         if (every := winner.every_share) >= _NEARLY_ALL:
             first += f". But {share(every)} of the queries touch every one of them: it is no key that they ask for"
@@ -102,10 +102,16 @@ class Adviser:
             if gain > 0.02 * now.ms:
                 yield f"the most is gained by {cost.read.shape.name}: {milliseconds(gain)} a day"
 
+    @property
+    def _is_small(self) -> bool:
+        """Whether all of the table is found in memory, and little of it."""
+        facts = self.weigher.facts
+        return facts.bytes < SMALL and facts.bytes <= facts.cache_bytes
+
     def _reasons_to_stay(self) -> Iterator[str]:
         now, facts = self.now, self.weigher.facts
         best = next((each for each in self.ranked if each.layout is not None), None)
-        if facts.bytes < SMALL:
+        if self._is_small:
             yield f"the table is small: {size(facts.bytes)} are found in memory and through its indexes"
         if best is None:
             yield "no column that the workload asks for can be a partition key"
@@ -122,7 +128,7 @@ class Adviser:
         winner, now, facts = self.winner, self.now, self.weigher.facts
         if winner.layout is None:
             return
-        if facts.bytes < SMALL:
+        if self._is_small:
             gained = milliseconds(now.ms - winner.ms)
             yield (
                 f"the table is small, {size(facts.bytes)}: all this gains {gained} a day, "

@@ -2,7 +2,7 @@
 
 from slabrow.core.values.wording import count, milliseconds, size
 from slabrow.show.report.parts import Cell, PageTable, Section, bar, cells
-from slabrow.show.report.pieces import MOST_ROWS, Document, bounds, caption, first_and_last, saved_at
+from slabrow.show.report.pieces import MOST_ROWS, Document, bounds, caption, first_and_last, saved_at, sentence
 
 
 def convert(document: Document, anchor: str) -> Section:
@@ -67,7 +67,7 @@ def convert(document: Document, anchor: str) -> Section:
             ("longest strong lock", milliseconds(document["longest_lock_ms"])),
             ("the old table stays as", document["old_table"]),
         ],
-        texts=[*keys, *document.get("notes", [])],
+        texts=[*keys, *map(sentence, document.get("notes", []))],
         tables=tables,
         codes=[(f"{each['name']}: {each['text']} Instead: {each['instead']}", each["sql"]) for each in breaks[:10]],
         summary=summary,
@@ -117,10 +117,10 @@ def census(document: Document, anchor: str) -> Section | None:
         title="The count",
         at=saved_at(document),
         lead=f"{document['table']} has {len(partitions)} partitions, {document['by']} by {', '.join(document['key'])}.",
-        texts=document["notes"],
+        texts=[sentence(text) for text in document["notes"]],
         tables=tables,
         watch=[
-            *(each["text"] for each in document["findings"]),
+            *(sentence(each["text"]) for each in document["findings"]),
             *(
                 f"{each['bucket']} holds {count(each['after'])} rows, {count(each['before'])} before."
                 for each in differing
@@ -175,7 +175,7 @@ def prove(document: Document, anchor: str) -> Section:
                 f"{each['name']} touches {_touched(each)} of {each['total']} partitions, more than its limit."
                 for each in broken
             ),
-            *(f"{each['name']}: {warning['text']}" for each in queries for warning in each["warnings"]),
+            *(sentence(f"{each['name']}: {warning['text']}") for each in queries for warning in each["warnings"]),
         ],
     )
 
@@ -266,8 +266,13 @@ def tend(document: Document, anchor: str) -> Section:
         if actions
         else "Nothing was to do.",
         tables=[PageTable(said, columns, tuple(rows), frozenset([3, 4]))] if actions else [],
+        summary=[
+            f"Upkeep as of {document['now'][:10]}: {', '.join(_with_time(each) for each in finished)}."
+            for finished in [[each for each in actions if each["state"] == "done"]]
+            if 0 < len(finished) <= _FEW
+        ],
         watch=[
-            *(f"{each['table']}: {each['text']}" for each in document["findings"]),
+            *(sentence(f"{each['table']}: {each['text']}") for each in document["findings"]),
             *(f"{each['table']}: {each['problem']}" for each in document["errors"]),
             *(
                 f"{each['partition']} could not be {each['kind']}ed: {each['text']}"
@@ -276,6 +281,16 @@ def tend(document: Document, anchor: str) -> Section:
             ),
         ],
     )
+
+
+_FEW = 4
+
+
+def _with_time(each: Document) -> str:
+    done = {"create": "created", "detach": "detached", "drop": "dropped", "archive": "archived", "merge": "merged",
+            "sweep": "swept"}[each["kind"]]  # fmt: skip
+    took = "" if each["duration_ms"] is None else f" in {milliseconds(each['duration_ms'])}"
+    return f"{each['partition']} {done}{took}"
 
 
 def history(document: Document, anchor: str) -> Section:

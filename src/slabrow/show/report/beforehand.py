@@ -2,7 +2,16 @@
 
 from slabrow.core.values.wording import count, milliseconds, share, size
 from slabrow.show.report.parts import Chart, Line, PageTable, Section, bar, cells
-from slabrow.show.report.pieces import MOST_ROWS, Document, bounds, caption, first_and_last, saved_at
+from slabrow.show.report.pieces import (
+    MOST_ROWS,
+    Document,
+    bounds,
+    caption,
+    first_and_last,
+    saved_at,
+    sentence,
+    value_text,
+)
 
 _MOST_CANDIDATES = 6
 
@@ -59,7 +68,7 @@ def survey(document: Document, anchor: str) -> Section | None:
         most = max(each["rows"] for each in counts["buckets"]) or 1
         per = counts["per"] or "value"
         buckets = [
-            cells(str(each.get("bucket", each.get("from", ""))), bar(each["rows"], most, count(each["rows"])))
+            cells(value_text(each.get("bucket", each.get("from"))), bar(each["rows"], most, count(each["rows"])))
             for each in counts["buckets"][:MOST_ROWS]
         ]
         tables.append(
@@ -71,7 +80,7 @@ def survey(document: Document, anchor: str) -> Section | None:
         title="The table as it is",
         at=saved_at(document),
         facts=facts,
-        texts=[*(f"Data ages along {text}" for text in aged), *document["notes"]],
+        texts=[*(f"Data ages along {text}" for text in aged), *map(sentence, document["notes"])],
         tables=tables,
         summary=[f"{document['table']} holds {count(document['rows'])} rows in {size(document['bytes'])}."],
     )
@@ -86,9 +95,9 @@ def layout_words(each: Document) -> str:
         words += f", {each['span']} each"
     if each["parts"] is not None:
         words += f", {each['parts']} parts"
-    if each["groups"]:
+    if each.get("groups"):
         words += f", {len(each['groups'])} groups"
-    if each["within"]:
+    if each.get("within"):
         words += f"; within each {layout_words(each['within'])}"
     return words
 
@@ -134,11 +143,11 @@ def weigh(document: Document, anchor: str) -> Section:
         lead=" ".join(answer),
         facts=facts,
         texts=[
-            *(f"For it: {text}" for text in winner["reasons"]),
-            *(f"What it takes: {text}" for text in document["price"]),
+            *(f"For it: {text}." for text in winner["reasons"]),
+            *(f"What it takes: {text}." for text in document["price"]),
         ],
         tables=[PageTable("The first of the ranking", columns, tuple(rows), frozenset([1, 2, 3, 4, 5]))],
-        summary=answer[:1],
+        summary=answer[:2],
     )
 
 
@@ -223,7 +232,7 @@ def rehearse(document: Document, anchor: str) -> Section | None:
             ("new rows a second", f"{document['insert_rate']:.3g}"),
             ("measured and weighed order", "–" if correlation is None else f"rank correlation {correlation:.2f}"),
         ],
-        texts=document["notes"],
+        texts=[sentence(text) for text in document["notes"]],
         tables=[PageTable("The layouts, as they were tried", columns, tuple(rows), frozenset(range(1, 7)))],
         charts=charts,
         summary=[f"Rehearsed on {document['rows']:,} made-up rows, the least work was measured for: {first}."],

@@ -12,6 +12,12 @@ def saved_at(document: Document) -> str:
     return str(document.get("at", "")).replace("T", " ").replace("+00:00", " UTC")
 
 
+def sentence(text: str) -> str:
+    """With a capital letter and a full stop."""
+    text = text.strip()
+    return text if not text else text[0].upper() + text[1:] + ("" if text[-1] in ".!?:" else ".")
+
+
 def first_and_last(found: list[Any]) -> list[Any]:
     """All of them, or the first and the last where there are many."""
     return found if len(found) <= MOST_ROWS else [*found[: MOST_ROWS // 2], *found[-MOST_ROWS // 2 :]]
