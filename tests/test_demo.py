@@ -116,7 +116,9 @@ class DemoTest(ServerTest):
 class OwnServerTest(DatabaseTest):
     def test_on_a_server_of_the_users_own_only_its_schema_is_touched(self):
         self.sql("CREATE TABLE mine (n int)")
-        self.assertIn("10 of 10", self.slabrow("demo", "--dsn", self.dsn, *SMALL, env={"XDG_STATE_HOME": str(self.folder)}).stdout)
+        self.assertIn(
+            "10 of 10", self.slabrow("demo", "--dsn", self.dsn, *SMALL, env={"XDG_STATE_HOME": str(self.folder)}).stdout
+        )
         self.assertEqual(
             [("mine",)],
             self.sql(

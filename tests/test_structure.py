@@ -12,7 +12,7 @@ from tests.support import ROOT
 SOURCE = ROOT / "src" / "slabrow"
 # What a folder may import: itself and what stands further right. `demo` and `cli` are clients of all the others.
 LAYERS = ("cli", "demo", "show", "work", "servers", "files", "core")
-CORE = ("weighing", "statistics", "rewriting", "pruning", "upkeep", "hashing", "sql", "table", "values")
+CORE = ("rehearsal", "weighing", "statistics", "rewriting", "pruning", "upkeep", "hashing", "sql", "table", "values")
 LONGEST_MODULE = 500  # lines
 
 

@@ -1,6 +1,6 @@
 """Makes the pictures of this folder from the demo data: each command in a real terminal of about 1280 × 800.
 
-Needs Debian's xvfb, xterm and imagemagick. Run it with `make screenshots`.
+Needs Debian's xvfb, xterm, imagemagick and chromium. Run it with `make screenshots`.
 """
 
 import os
@@ -13,16 +13,22 @@ import time
 from pathlib import Path
 
 HERE = Path(__file__).resolve().parent
+sys.path.insert(0, str(HERE.parent.parent))
+from tests.browser import Browser  # noqa: E402
+
 SLABROW = Path(sys.executable).with_name("slabrow")
-NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick"}
+NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick", "chromium": "chromium"}
 SCREEN = ":87"
 
 README = HERE.parent.parent / "README.md"
 # A picture that a command draws, rather than the terminal: the file that its --picture names.
 DRAWN = {
     "weigh-picture": "weigh.png",
+    "rehearse-picture": "day.png",
     "prove-picture": "prove.png",
 }
+# A page, as a browser shows it.
+PAGES = {"report": "reading.html"}
 # A picture of work that is under way: taken once the terminal shows this, and the work is stopped there.
 UNDER_WAY = {"convert-progress": "0:00:07"}
 
@@ -36,7 +42,7 @@ def walk() -> list[tuple[str | None, str]]:
             steps += [
                 (None, line.split("   #")[0].strip()) for line in block.splitlines() if line.startswith("slabrow")
             ]
-        elif picture not in DRAWN:
+        elif picture not in DRAWN and picture not in PAGES:
             steps[-1] = (picture, steps[-1][1])
     return [step for step in steps if not step[1].startswith("slabrow demo")]
 
@@ -57,7 +63,7 @@ def main() -> int:
     }
     try:
         time.sleep(1)
-        shoot("demo", "slabrow demo", environment, Path.home(), until="2 of 9")
+        shoot("demo", "slabrow demo", environment, Path.home(), until="2 of 10")
         typed = shoot(None, "slabrow demo --load-only --keep-server", environment, Path.home())
         folder = Path(re.search(r"cd (\S+)", typed).group(1))
         environment["SLABROW_DSN"] = re.search(r"export SLABROW_DSN='(.*)'", typed).group(1)
@@ -65,6 +71,11 @@ def main() -> int:
             shoot(name, command, environment, folder, until=UNDER_WAY.get(name or ""))
         for name, drawn in DRAWN.items():
             shutil.copy(folder / drawn, HERE / f"{name}.png")
+        browser = Browser()
+        for name, page in PAGES.items():
+            browser.show(folder / page, 1280, 800)
+            browser.picture(HERE / f"{name}.png")
+        browser.close()
     finally:
         subprocess.run([SLABROW, "demo", "--stop"], env=environment, check=False)
         screen.terminate()

@@ -4,7 +4,7 @@ import argparse
 from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context
+from slabrow.cli.common import add_common, context, progress
 from slabrow.core.values.errors import UsageError
 
 
@@ -53,10 +53,11 @@ def run(options: argparse.Namespace) -> int:
         is_catch_all=options.catch_all,
     )
     parent = parse_name(options.into)
-    result = adopt_table(
-        asked, layout_named(asked, parent), read_ledger_schema(asked.layout_file), parse_name(options.staged), parent,
-        bounds, moves=options.from_catch_all, go=options.go,
-    )  # fmt: skip
+    with progress(options, asked) as watched:
+        result = adopt_table(
+            watched, layout_named(asked, parent), read_ledger_schema(asked.layout_file), parse_name(options.staged),
+            parent, bounds, moves=options.from_catch_all, go=options.go,
+        )  # fmt: skip
     show(SHOWN["adopt"], result, options.format, options.save)
     return FINE if result.is_done else FOUND
 
@@ -70,6 +71,7 @@ def _from_archive(options: argparse.Namespace) -> int:
     from slabrow.work.adopt import adopt
 
     schema = read_ledger_schema(asked.layout_file)
-    manifest, adopted = adopt(asked, Path(options.from_archive), schema, go=options.go)
+    with progress(options, asked) as watched:
+        manifest, adopted = adopt(watched, Path(options.from_archive), schema, go=options.go)
     show(SHOWN, Adoption(manifest, adopted), options.format, options.save)
     return FINE if adopted is not None else FOUND

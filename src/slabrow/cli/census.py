@@ -4,7 +4,7 @@ import argparse
 from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context
+from slabrow.cli.common import add_common, context, progress
 from slabrow.core.values.errors import UsageError
 from slabrow.work.context import Context
 
@@ -32,9 +32,9 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.show.output import show
     from slabrow.work.census import census
 
-    result = census(
-        asked, asked.table_name(), exact=options.exact, against=Path(options.against) if options.against else None
-    )
+    against = Path(options.against) if options.against else None
+    with progress(options, asked) as watched:
+        result = census(watched, asked.table_name(), exact=options.exact, against=against)
     show(SHOWN, result, options.format, options.save)
     return FOUND if result.findings else FINE
 

@@ -137,6 +137,17 @@ def prices(options: argparse.Namespace) -> "Prices | None":
     return read_prices(layout, "--layout") if layout.is_file() else None
 
 
+def add_only(group: "argparse._ArgumentGroup | argparse.ArgumentParser") -> None:
+    """Which of the queries."""
+    group.add_argument(
+        "--only",
+        metavar="QUERY",
+        action="append",
+        default=[],
+        help="a query, by its name; may be given several times",
+    )
+
+
 def check_grown(times: float | None) -> None:
     """Raises UsageError when --grown is no growth."""
     if times is not None and not 1 < times <= 1_000_000:
@@ -258,24 +269,10 @@ def progress(options: argparse.Namespace, asked: Context) -> Iterator[Context]:
     if options.quiet or not sys.stderr.isatty():
         yield asked
         return
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
-    from rich.text import Text
+    from slabrow.cli.progress_bar import ProgressBar
 
-    console = Console(stderr=True, no_color="NO_COLOR" in os.environ)
-    columns = (
-        BarColumn(40, complete_style="cyan", finished_style="cyan"),
-        TextColumn("{task.percentage:>3.0f} %"),
-        TimeElapsedColumn(),
-        TextColumn("{task.description}"),
-    )
-    with Progress(*columns, console=console, transient=True) as bar:
-        task = bar.add_task("", total=1.0)
-
-        def tell(done: float, doing: str) -> None:
-            bar.update(task, completed=min(1.0, done), description=Text(doing).plain.replace("[", r"\["))
-
-        yield replace(asked, progress=tell)
+    with ProgressBar() as bar:
+        yield replace(asked, progress=bar.tell, expect=bar.expect)
 
 
 def write_script(options: argparse.Namespace, transactions: Iterable[Transaction], title: str, asked: Context) -> int:

@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, add_prices, context, parse_wait, prices, progress
+from slabrow.cli.common import add_common, add_only, add_prices, context, parse_wait, prices, progress
 from slabrow.core.values.errors import UsageError
 
 if TYPE_CHECKING:
@@ -28,6 +28,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     sides.add_argument("--saved", metavar="FILE", help="what an earlier run has saved stands for TABLE, too")
     asking = parser.add_argument_group("the queries")
     asking.add_argument("--queries", metavar="FILE.sql", help="SQL statements ended by `;`")
+    add_only(asking)
     asking.add_argument("--times", metavar="N", type=int, default=5, help="runs of each on each side (default 5)")
     asking.add_argument(
         "--timeout", metavar="TIME", default="60s", help="the longest that one query may take (default 60s)"
@@ -67,7 +68,7 @@ def run(options: argparse.Namespace) -> int:
 
 def _run(options: argparse.Namespace, asked: "Context", question: "Question") -> "Comparison":
     from slabrow.core.values.names import parse_name
-    from slabrow.files.query_file import read_queries
+    from slabrow.files.query_file import chosen_queries, read_queries
     from slabrow.work.compare import compare, compare_measurements, measurement_of, read_measurement
 
     if options.queries is None:
@@ -78,7 +79,7 @@ def _run(options: argparse.Namespace, asked: "Context", question: "Question") ->
         raise UsageError("--with-dsn says where the other table is", fix="name it: --with TABLE")
     earlier = None if options.with_saved is None else read_measurement(Path(options.with_saved), "--with-saved")
     before = None if options.before is None else parse_name(options.before)
-    queries = read_queries(Path(options.queries))
+    queries = chosen_queries(read_queries(Path(options.queries)), options.only)
     with progress(options, asked) as watched:
         result = compare(watched, asked.table_name(), before, queries, question, before_dsn=options.with_dsn)
     return result if earlier is None else compare_measurements(earlier, measurement_of(result), question, result.left)

@@ -141,6 +141,10 @@ _EXAMPLES: dict[str, tuple[str | None, tuple[tuple[str, str], ...]]] = {
             ("compare apiary.reading --queries workload.sql --with-saved before.json", "later"),
         ),
     ),
+    "complete": (
+        None,
+        (("complete bash", "for ~/.bashrc: source <(slabrow complete bash)"),),
+    ),
     "report": (
         "showing.md",
         (("report survey.json weigh.json compare.json --out reading.html", "from what --save has written"),),

@@ -3,7 +3,7 @@
 import argparse
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, check_grown, context, parse_moment
+from slabrow.cli.common import add_common, check_grown, context, parse_moment, progress
 from slabrow.core.values.errors import UsageError
 
 
@@ -32,7 +32,8 @@ def run(options: argparse.Namespace) -> int:
     if options.grown is not None and options.until is not None:
         raise UsageError("--grown and --until say two things", fix="give one of them")
     until = None if options.until is None else parse_moment(options.until, "--until")
-    result = forecast(asked, asked.layout(), exact=options.exact, until=until, times=options.grown)
+    with progress(options, asked) as watched:
+        result = forecast(watched, asked.layout(), exact=options.exact, until=until, times=options.grown)
     if picture:
         draw_forecast(shown(result), picture, None if result.outlook is None else result.outlook.expected)
     show(SHOWN, result, options.format, options.save)

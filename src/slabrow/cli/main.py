@@ -42,6 +42,7 @@ COMMANDS = {
     "rehearse": ("slabrow.cli.rehearse", "made-up rows and a played day of load; the layouts tried for real"),
     "compare": ("slabrow.cli.compare", "two tables, the same queries, side by side, in time and in money"),
     "report": ("slabrow.cli.report", "one page to hand on, from the saved results of the others"),
+    "complete": ("slabrow.cli.complete", "a shell's completion of commands, options, tables and partitions"),
 }
 
 EXIT_CODES = """exit codes:
@@ -69,6 +70,10 @@ class _Parser(argparse.ArgumentParser):
 def main(arguments: list[str] | None = None) -> int:
     """Runs one command and returns its exit code. Errors go to standard error, in up to three parts."""
     given = sys.argv[1:] if arguments is None else arguments
+    if "_ARGCOMPLETE" in os.environ:  # a shell asks what could stand next
+        from slabrow.cli.completing import answer
+
+        return answer()
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):  # a terminal that has no such letter shows a question mark
             stream.reconfigure(errors="replace")
@@ -178,6 +183,12 @@ def _run(arguments: list[str]) -> int:
         raise UsageError(
             f"there is no command {name!r}", fix=f"did you mean `slabrow {near}`?" if near else "see slabrow --help"
         )
+    parser, command = parser_of(name)
+    return command.run(parser.parse_args(rest))
+
+
+def parser_of(name: str) -> "tuple[argparse.ArgumentParser, Command]":
+    """The parser of a command, and its module."""
     from slabrow.cli.examples import examples
 
     module_name, what = COMMANDS[name]
@@ -190,7 +201,7 @@ def _run(arguments: list[str]) -> int:
         allow_abbrev=False,
     )
     command.add_options(parser)
-    return command.run(parser.parse_args(rest))
+    return parser, command
 
 
 def help_text() -> str:

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import LAYOUT_FILE, add_common, add_jobs, context, parse_wait, progress, remark
+from slabrow.cli.common import LAYOUT_FILE, add_common, add_jobs, add_only, context, parse_wait, progress, remark
 from slabrow.core.values.errors import UsageError
 from slabrow.work.context import Context
 
@@ -39,6 +39,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--workload", metavar="FILE", action="append", default=[], help="also the statements of a server log"
     )
+    add_only(parser)
     add_jobs(parser)
     before = parser.add_argument_group("before there is anything to ask")
     before.add_argument("--offline", action="store_true", help="predict from the DDL of --schema alone, with no server")
@@ -59,7 +60,7 @@ def run(options: argparse.Namespace) -> int:
     """Runs `prove` and shows its result. Returns the exit code."""
     asked = context(options)
     timeout_ms = parse_wait(options.timeout)
-    from slabrow.files.query_file import read_queries
+    from slabrow.files.query_file import chosen_queries, read_queries
 
     _check(options)
     picture = None if options.picture is None else _picture(options.picture)
@@ -74,6 +75,7 @@ def run(options: argparse.Namespace) -> int:
         from slabrow.work.weighing.workloads import as_queries, gathered
 
         queries += as_queries(gathered(tuple(map(Path, options.workload)), None, statistics=False, jobs=asked.jobs))
+    queries = chosen_queries(queries, options.only)
     earlier = None if options.watch_for is None else _earlier(options.watch_for)
     with progress(options, asked) as watched:
         if options.offline or options.laid_out:

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context
+from slabrow.cli.common import add_common, context, progress
 
 if TYPE_CHECKING:
     from slabrow.files.value_file import Columns
@@ -135,7 +135,8 @@ def _spread_of_table(options: argparse.Namespace, asked: "Context") -> int:
         raise UsageError(f"--parts {options.parts} is out of range", fix="give 2 to 1048576")
     picture: Path | None = None if options.picture is None else check_picture(options.picture)
     key = tuple(part.strip() for part in options.key.split(","))
-    title, counter, bytes_ = spread_of_table(asked, asked.table_name(), key, options.parts)
+    with progress(options, asked) as watched:
+        title, counter, bytes_ = spread_of_table(watched, asked.table_name(), key, options.parts)
     shown = SpreadOf(title, counter, options.parts, bytes_)
     if picture:
         draw_spread(shown, picture)

@@ -4,7 +4,16 @@ import argparse
 from pathlib import Path
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, add_jobs, add_offline, check_grown, context, offline_source, parse_moment
+from slabrow.cli.common import (
+    add_common,
+    add_jobs,
+    add_offline,
+    check_grown,
+    context,
+    offline_source,
+    parse_moment,
+    progress,
+)
 from slabrow.core.values.errors import UsageError
 from slabrow.work.context import Context
 
@@ -64,7 +73,8 @@ def run(options: argparse.Namespace) -> int:
     )
     offline = offline_source(options)
     if offline is None:
-        result = survey(asked, asked.table_name(), question)
+        with progress(options, asked) as watched:
+            result = survey(watched, asked.table_name(), question)
     else:
         from slabrow.work.weighing.offline import survey_offline
 

@@ -10,6 +10,7 @@ from slabrow.core.values.errors import MissingExtra
 
 _EXTRAS = {
     "pictures": ("matplotlib", "drawing a picture"),
+    "completion": ("argcomplete", "completing in a shell"),
     "report": ("jinja2", "writing the page"),
     "parquet": ("pyarrow", "reading and writing Parquet"),
 }

@@ -1,6 +1,7 @@
 """Reads query files: plain SQL, statements ended by `;`, with comment lines that name them and say what is expected."""
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -48,6 +49,20 @@ class FileQuery:
     params: tuple[str, ...] = ()
     weight: float = 1.0
     decided: PrunedAt | None = None
+
+
+def chosen_queries(queries: tuple[FileQuery, ...], names: Sequence[str]) -> tuple[FileQuery, ...]:
+    """Those of these names, or all where none is named. Raises UsageError for a name that none has."""
+    known = {query.name for query in queries}
+    for name in names:
+        if name not in known:
+            near = nearest(name, known)
+            raise UsageError(
+                f"there is no query {name}",
+                found=f"{len(known)} queries: {', '.join(sorted(known)[:5])}{' …' if len(known) > 5 else ''}",
+                fix=f"did you mean {near}?" if near else "name one of the file's",
+            )
+    return tuple(query for query in queries if query.name in names) if names else queries
 
 
 def read_queries(path: Path, option: str = "--queries") -> tuple[FileQuery, ...]:

@@ -68,6 +68,12 @@ class Catalogue(Protocol):
     def all_leaves(self) -> tuple[LeafFact, ...]:
         """Every partitioned table in the database with its leaves: one query."""
 
+    def names_like(self, prefix: str, *, partitions: bool, most: int) -> tuple[str, ...]:
+        """Tables, or leaves of partitioned tables, whose names begin so; as `schema.table`, quoted where needed.
+
+        most   no more than so many
+        """
+
     def names_in_schema(self, schema: str | None) -> frozenset[str]:
         """Every relation name in a schema: what a new partition cannot be called."""
 

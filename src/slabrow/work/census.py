@@ -49,6 +49,9 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
     with context.connected() as session:
         tree = session.catalogue.tree(table, with_values=not exact)
         if exact:
+            leaves = tree.leaves
+            rows = sum(leaf.rows or 0 for leaf in leaves)
+            context.scanning(rows, sum(leaf.bytes for leaf in leaves), f"counting the rows of {tree.spelling}")
             tree = _with_counts(tree, session.counting.count_leaves(tree))
         conversion = _conversion(session, tree)
         own = [finding_of_indexes(session, tree.table), finding_of_statistics(session, tree.table)]

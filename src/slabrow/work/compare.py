@@ -170,9 +170,10 @@ def _sides(context: Context, now: _Place, then: _Place | None, question: Questio
         after, before = _side(now, None), None if then is None else _side(then, None)
     elif then is not None and then.session is now.session:
         with now.session.reading("count rows"):  # one view of both
-            context.progress(0.0, f"counting {now.table.spelling}")
+            context.scanning(now.table.rows, now.table.heap_bytes, f"counting {now.table.spelling}")
             after = _side(now, now.session.counting.count_rows(now.table.name))
             context.progress(0.05, f"counting {then.table.spelling}")
+            context.scanning(then.table.rows, then.table.heap_bytes, f"counting {then.table.spelling}")
             before = _side(then, then.session.counting.count_rows(then.table.name))
     else:
         counted: list[Side | None] = []

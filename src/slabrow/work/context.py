@@ -15,6 +15,8 @@ from slabrow.servers.protocols import Session
 if TYPE_CHECKING:
     from slabrow.core.table.layout import Layout
 
+# What one scan that counts or groups rows does, roughly: only what is said of the time left depends on it.
+_ROWS_A_SECOND, _BYTES_A_SECOND = 4e6, 300e6
 MOST_APART = timedelta(minutes=1)  # that two clocks may be without being called different
 Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and the name of the present step
 
@@ -47,6 +49,7 @@ class Context:
     server        what --on calls it; None for the one server of the options
     lock_deadline_ms  how long a lock is tried for; None: six times
     jobs          processes that read a log side by side; None: one for each core
+    expect        hears about how many seconds the step that begins will take, and its name
     tell          hears what upkeep did to each partition, as it happens
     warn          hears what a person should know before the work begins
     say           hears each statement that changes something, and how long it took
@@ -63,9 +66,14 @@ class Context:
     lock_deadline_ms: int | None = None
     jobs: int | None = None
     progress: Progress = ignore_progress
+    expect: Progress = ignore_progress
     tell: Callable[[Event], None] = ignore_event
     warn: Callable[[str], None] = ignore_message
     say: Callable[[str], None] = ignore_message
+
+    def scanning(self, rows: int | None, bytes_: int, doing: str) -> None:
+        """Says that rows are about to be read one by one, and so about how long that will take."""
+        self.expect(max((rows or 0) / _ROWS_A_SECOND, bytes_ / _BYTES_A_SECOND), doing)
 
     def guard_pretended_clock(self, server: datetime) -> None:
         """Raises Refusal when a clock given with --now is far from the server's, and --pretend does not confirm it.

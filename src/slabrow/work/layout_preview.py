@@ -117,7 +117,10 @@ def preview(context: Context, session: Session, layout: Layout, *, exact: bool) 
             tree = session.catalogue.tree(layout.table)
             if (held := tuple(each.name or each.text for each in tree.key)) == layout.key and tree.by is layout.by:
                 return _held(asked, tree, statistics.get(held[0]))
-        return _counted(session, asked) if exact else _estimated(asked, statistics)
+        if exact:
+            context.scanning(2 * (found.rows or 0), 2 * found.bytes, f"counting the rows of {found.spelling}")
+            return _counted(session, asked)
+        return _estimated(asked, statistics)
 
 
 @dataclass(frozen=True, slots=True)

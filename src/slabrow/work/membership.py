@@ -78,7 +78,9 @@ def adopt_table(
         if any(column.name is None for column in tree.key):
             raise UsageError(f"{parent} is divided by an expression", fix="attach the table with the server's client")
         key = tuple(str(column.name) for column in tree.key)
-        name = session.catalogue.relation(table).name
+        given = session.catalogue.relation(table)
+        name = given.name
+        context.scanning(given.rows, given.bytes, f"checking the rows of {given.spelling}")
         bounds = _bounds(session, layout, tree, name, asked)
         already = next((child for child in tree.children if child.name == name), None)
         if already is not None and already.bounds == bounds:

@@ -96,6 +96,7 @@ def spread_of_table(context: Context, table: Name, key: tuple[str, ...], parts: 
         columns = key_columns(layout, session.catalogue.columns(found), found.spelling)
         types = tuple(parse_types(column.type_name)[0] for column in columns)
         counter = SpreadCounter(parts)
+        context.scanning(found.rows, found.bytes, f"counting the keys of {found.spelling}")
         for texts, rows in session.counting.count_keys(found.name, columns):
             counter.add(keys_hash(texts, types), np.array(rows, np.int64))
         return f"{found.spelling} by hash ({', '.join(key)}) in {parts} parts", counter, found.bytes

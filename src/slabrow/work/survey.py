@@ -118,11 +118,18 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
             )
         found, leaves = session.catalogue.whole(found)
         estimated = found.rows
+        if question.exact:
+            # Once for all rows, once for the rows of each month or value.
+            context.scanning(2 * (found.rows or 0), 2 * found.bytes, f"counting the rows of {found.spelling}")
         rows = session.counting.count_rows(found.name) if question.exact else found.rows
         found = replace(found, rows=rows)
         facts = session.catalogue.columns(found)
         statistics = session.catalogue.column_statistics(found)
         if question.percent is not None:
+            part = question.percent / 100
+            context.scanning(
+                round((found.rows or 0) * part), round(found.bytes * part), f"reading a sample of {found.spelling}"
+            )
             statistics = _sampled(session, found, facts, question.percent)
         columns = tuple(SurveyedColumn(column, statistics.get(column.name)) for column in facts)
         counts = _counts(session, found, columns, question, layout)

@@ -99,6 +99,12 @@ class PostgresCatalogue:
 
         return catalogue.all_leaves(self.connection)
 
+    def names_like(self, prefix: str, *, partitions: bool, most: int) -> tuple[str, ...]:
+        """As `Catalogue.names_like`."""
+        from slabrow.servers.postgresql.read import catalogue
+
+        return catalogue.names_like(self.connection, prefix, partitions=partitions, most=most)
+
     def names_in_schema(self, schema: str | None) -> frozenset[str]:
         """As `Catalogue.names_in_schema`."""
         from slabrow.servers.postgresql.read import catalogue

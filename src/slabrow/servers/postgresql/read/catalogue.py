@@ -308,6 +308,20 @@ def all_leaves(connection: Connection) -> tuple[LeafFact, ...]:
     )
 
 
+def names_like(connection: Connection, prefix: str, *, partitions: bool, most: int) -> tuple[str, ...]:
+    """Tables, or leaves, whose names begin so, as `schema.table`, quoted where needed."""
+    rows = connection.execute(
+        """SELECT name FROM (
+               SELECT quote_ident(n.nspname) || '.' || quote_ident(c.relname) AS name
+               FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+               WHERE c.relkind = ANY (%(kinds)s) AND c.relispartition = %(partitions)s
+                 AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\\_%%') named
+           WHERE starts_with(name, %(prefix)s) ORDER BY name LIMIT %(most)s""",
+        {"kinds": ["r", "p", "f"], "partitions": partitions, "prefix": prefix, "most": most},
+    ).fetchall()
+    return tuple(name for (name,) in rows)
+
+
 def names_in_schema(connection: Connection, schema: str | None) -> frozenset[str]:
     """Every relation name in a schema: what a new partition cannot be called."""
     rows = connection.execute(
