@@ -11,6 +11,7 @@ from slabrow.work.rehearsal.result import Rehearsal, RehearsedLayout
 if TYPE_CHECKING:
     from rich.console import Console
 
+_SIDE_BY_SIDE = 3
 _WELL = 0.8  # a correlation from here on says that the model was right about the order
 
 
@@ -236,32 +237,42 @@ def _verdict(result: Rehearsal) -> Iterator[Any]:
 
 
 def _queries_text(result: Rehearsal, out: "Console") -> None:
-    for each in result.layouts:
-        heading(out, f"{each.rank}. {each.name}")
-        numbers = ("a day", "runs", "p50", "p95", "p99", "blocks", "read", "touched", "planning", "execution")
-        lines = table("query", *numbers, right=numbers)
-        for query in sorted(each.played.queries, key=_cost, reverse=True):
-            found = query.latency
-            lines.add_row(
-                plain(query.name),
-                count(query.weight),
-                count(found.runs if found is not None else 0),
-                milliseconds(found.p50_ms if found is not None else None),
-                milliseconds(found.p95_ms if found is not None else None),
-                milliseconds(found.p99_ms if found is not None else None),
-                count(query.blocks),
-                count(query.reads),
-                count(query.touched),
-                milliseconds(query.planning_ms),
-                milliseconds(query.execution_ms),
-            )
-        print_table(out, lines, ("execution", "planning", "p99", "a day", "runs"))
-        out.print()
+    """One line a statement, the layouts side by side: more than a few do not fit, and are in the JSON."""
+    shown = result.layouts[:_SIDE_BY_SIDE]
+    columns = [name for each in shown for name in (f"{each.rank}: p50, p95, p99", f"{each.rank}: blocks, read, in")]
+    lines = table("query", "a day", *columns, right=("a day", *columns))
+    queries = {query.name: query for query in shown[0].played.queries} if shown else {}
+    for name in sorted(queries, key=lambda name: -max(_cost(_of(each, name)) for each in shown)):
+        cells = [cell for each in shown for cell in (_times(_of(each, name)), _blocks(_of(each, name)))]
+        lines.add_row(plain(name), count(queries[name].weight), *cells)
+    print_table(out, lines, ("a day",))
+    more = (
+        f" The other {len(result.layouts) - len(shown)} layouts are in the JSON."
+        if len(result.layouts) > len(shown)
+        else ""
+    )
     note(
         out,
-        "Latencies count from the moment at which a run was due. Blocks, partitions touched, planning and execution "
-        "are what the server said of some of the runs.",
+        "p50, p95, p99: latency, from the moment at which a run was due. Blocks touched, those of them that were read, "
+        f"and the partitions they are in: the medians of some runs of which the server was asked.{more}",
     )
+
+
+def _of(each: RehearsedLayout, name: str) -> QueryOutcome:
+    return next(query for query in each.played.queries if query.name == name)
+
+
+def _times(query: QueryOutcome) -> str:
+    found = query.latency
+    if found is None:
+        return "–"
+    return f"{milliseconds(found.p50_ms)}, {milliseconds(found.p95_ms)}, {milliseconds(found.p99_ms)}"
+
+
+def _blocks(query: QueryOutcome) -> str:
+    if query.blocks is None:
+        return "–"
+    return f"{count(query.blocks)}, {count(query.reads)}, {count(query.touched)}"
 
 
 def _cost(query: QueryOutcome) -> float:
