@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 _SIDE_BY_SIDE = 3
+_QUEUED = 0.5  # of the latency: from here on the queue is measured more than the server
 _WELL = 0.8  # a correlation from here on says that the model was right about the order
 
 
@@ -72,6 +73,7 @@ def _layout_data(each: RehearsedLayout) -> Json:
             {"hour": hour.hour, "runs": hour.runs, "p50_ms": hour.p50_ms, "p95_ms": hour.p95_ms}
             for hour in played.hours
         ],
+        "waiting_share": played.waiting_share,
         "client_cpu": played.client_cpu,
     }
 
@@ -232,6 +234,11 @@ def _verdict(result: Rehearsal) -> Iterator[Any]:
     for each in result.layouts:
         if each.played.failed:
             yield bad(f"{each.name}: {each.played.failed:,} runs failed; the first one: {each.played.error}")
+        if each.played.waiting_share > _QUEUED:
+            yield bad(
+                f"{each.name}: runs waited for their turn for {share(each.played.waiting_share)} of their latency. The "
+                "load is more than it can serve here; ask for less with --rate"
+            )
         if (late := each.played.asked - each.played.done - each.played.failed) > 0:
             yield bad(f"{each.name}: {late:,} of {each.played.asked:,} runs never had their turn: it was too slow")
 
@@ -245,12 +252,9 @@ def _queries_text(result: Rehearsal, out: "Console") -> None:
     for name in sorted(queries, key=lambda name: -max(_cost(_of(each, name)) for each in shown)):
         cells = [cell for each in shown for cell in (_times(_of(each, name)), _blocks(_of(each, name)))]
         lines.add_row(plain(name), count(queries[name].weight), *cells)
-    print_table(out, lines, ("a day",))
-    more = (
-        f" The other {len(result.layouts) - len(shown)} layouts are in the JSON."
-        if len(result.layouts) > len(shown)
-        else ""
-    )
+    print_table(out, lines, ("a day", *(name for name in reversed(columns) if "blocks" in name)))
+    others = len(result.layouts) - len(shown)
+    more = f" The other {others} layouts are in the JSON." if others else ""
     note(
         out,
         "p50, p95, p99: latency, from the moment at which a run was due. Blocks touched, those of them that were read, "

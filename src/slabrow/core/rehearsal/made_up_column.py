@@ -301,19 +301,17 @@ class _Shape:
         if not others:
             return kept
         low, high = self.ends()
-        taken = np.concatenate([rest, [number for number, _ in kept]])
+        # A value stays between the same two named ones: a range that is asked for then holds as many rows as it does.
+        marks = np.array(sorted({number for value in self.named if (number := number_of(value)) is not None}))
         if self.form is Form.NUMBER or high - low + 1 > 2 * _MOST_SLOTS:
-            reach = max(1.0, (high - low) / 50)
-            moved = [number + self.chance.uniform(-reach, reach) for number, _ in others]
-            if self.form is not Form.NUMBER:
-                moved = [float(round(number)) for number in moved]
-            return kept + [
-                (min(high, max(low, number)), share) for number, (_, share) in zip(moved, others, strict=True)
-            ]
+            return kept + [(self._moved(number, low, high, marks), share) for number, share in others]
+        taken = np.concatenate([rest, [number for number, _ in kept]])
         free = np.setdiff1d(np.arange(int(low), int(high) + 1, dtype=float), taken)
         for number, share in others:
             # One of the free numbers next to it, and not itself where there is another one.
-            near = np.argsort(np.abs(free - number))[:_NEIGHBOURS]
+            between = np.searchsorted(marks, free) == np.searchsorted(marks, number)
+            near = np.flatnonzero(between & ~np.isin(free, marks))
+            near = near[np.argsort(np.abs(free[near] - number))][:_NEIGHBOURS]
             near = near[free[near] != number] if len(near) > 1 else near
             if not len(near):
                 kept.append((number, share))
@@ -322,6 +320,16 @@ class _Shape:
             kept.append((float(free[place]), share))
             free = np.delete(free, place)
         return kept
+
+    def _moved(self, number: float, low: float, high: float, marks: Array) -> float:
+        """Another number close by, between the same named ones."""
+        place = int(np.searchsorted(marks, number))
+        low = max(low, float(marks[place - 1])) if place > 0 else low
+        high = min(high, float(marks[place])) if place < len(marks) else high
+        reach = max(1.0, (high - low) / 50)
+        moved = number + self.chance.uniform(-reach, reach)
+        moved = moved if self.form is Form.NUMBER else float(round(moved))
+        return min(high, max(low, moved))
 
     def _may_be_told(self, value: Value) -> bool:
         return self.with_values or value in self.named

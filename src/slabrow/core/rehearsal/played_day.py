@@ -4,6 +4,7 @@ Arrivals are open-loop: a request is due whatever became of those before it, so 
 not as fewer requests.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -37,6 +38,41 @@ class Curve:
         """The hour of the played day, 0 to 23, of each moment."""
         hours: Array = np.minimum((due / seconds * HOURS).astype(int), HOURS - 1)
         return hours
+
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """How much is played.
+
+    rate    statements a second, in the mean of the day
+    least   runs of each statement at least
+    looked_at  runs of each, besides, of which the server is asked what they cost
+    """
+
+    rate: float
+    least: int
+    looked_at: int
+
+
+_PACES = ((5, 3), (3, 2), (2, 1), (1, 1))
+_LEAST_RATE = 0.5
+_FIXED = 0.6  # of the time there is: what the least runs of all statements may take of it
+
+
+def pace(weights: Sequence[float], took_s: Sequence[float], rate: float, budget_s: float) -> Pace:
+    """A pace at which the runs together take no more than there is time for: a queue would measure itself.
+
+    took_s   what a run of each statement takes
+    rate     wanted
+    """
+    total = sum(weights) or 1.0
+    mean = sum(weight * took for weight, took in zip(weights, took_s, strict=True)) / total
+    fixed = sum(took_s)
+    least, looked_at = next(
+        ((least, looked) for least, looked in _PACES if (least + looked) * fixed <= _FIXED * budget_s), _PACES[-1]
+    )
+    left = max(0.0, budget_s - (least + looked_at) * fixed)
+    return Pace(max(_LEAST_RATE, min(rate, left / mean)) if mean > 0 else rate, least, looked_at)
 
 
 def runs_of(weights: list[float], rate: float, seconds: float, least: int) -> list[int]:

@@ -107,7 +107,7 @@ def _named_in(read: TableWorkload) -> Iterator[tuple[str, Value]]:
 
 def _values(condition: Condition) -> Iterator[tuple[str, Value]]:
     match condition:
-        case KeyComparison(column=column, operator="=", value=value) if value is not None:
+        case KeyComparison(column=column, value=value) if value is not None:
             yield column, value
         case Among(column=column, values=values):
             yield from ((column, value) for value in values if value is not None)

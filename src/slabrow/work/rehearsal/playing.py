@@ -3,7 +3,7 @@
 import multiprocessing
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from multiprocessing.connection import Connection as Pipe
 from multiprocessing.process import BaseProcess
@@ -14,14 +14,12 @@ import numpy as np
 from slabrow.core.rehearsal.fresh_values import PlayedRun
 from slabrow.core.rehearsal.made_up_column import Array
 from slabrow.core.rehearsal.outcome import HourOutcome, Latencies, QueryOutcome, hours, latencies
-from slabrow.core.rehearsal.played_day import Curve, runs_of
+from slabrow.core.rehearsal.played_day import Curve, Pace, runs_of
 from slabrow.core.values.errors import SlabrowError, Stopped
 from slabrow.work.rehearsal.player import LookedAt, PlayedEvent, PlayJob, PlayReport, play_alone
 
 READERS, WRITERS = 2, 1  # processes
 SESSIONS = 4  # of each
-LEAST_RUNS = 5
-LOOKED_AT = 3  # runs of each statement of which the server is asked what they cost
 _SEED = 20_260_228
 _PATIENCE_S = 20.0
 _START_S = 0.3
@@ -42,12 +40,12 @@ class Load:
     """What is played on each table, the same on all.
 
     inserts  new rows, one a run, in the order in which they are written
-    rate     statements a second, in the mean of the day; insert_rate: new rows a second
+    pace     how much of the statements; insert_rate: new rows a second
     """
 
     statements: tuple[PlayedStatement, ...]
     inserts: tuple[PlayedRun, ...]
-    rate: float
+    pace: Pace
     insert_rate: float
     seconds: float
     curve: Curve
@@ -73,18 +71,20 @@ class Played:
     planning_share: float | None
     hours: tuple[HourOutcome, ...]
     client_cpu: float
+    waiting_share: float  # of the latency, waiting for a turn
     write_moments: tuple[tuple[float, float], ...]  # when each was due, and its latency in milliseconds
 
 
 def events_of(load: Load) -> tuple[list[PlayedEvent], list[PlayedEvent]]:
     """Of readers, and of writers: sorted by when they are due. Statement -1 is a new row."""
     chance = np.random.default_rng(_SEED)
-    runs = runs_of([each.weight for each in load.statements], load.rate, load.seconds, LEAST_RUNS)
+    looked_at = load.pace.looked_at
+    runs = runs_of([each.weight for each in load.statements], load.pace.rate, load.seconds, load.pace.least)
     reading: list[PlayedEvent] = []
     writing: list[PlayedEvent] = []
     for number, (statement, wanted) in enumerate(zip(load.statements, runs, strict=True)):
-        due = load.curve.due(wanted + LOOKED_AT, load.seconds, chance)
-        looked = set(np.linspace(0, wanted + LOOKED_AT - 1, LOOKED_AT + 2)[1:-1].round().astype(int).tolist())
+        due = load.curve.due(wanted + looked_at, load.seconds, chance)
+        looked = set(np.linspace(0, wanted + looked_at - 1, looked_at + 2)[1:-1].round().astype(int).tolist())
         into = writing if statement.changes else reading
         for place, moment in enumerate(due.tolist()):
             run = statement.runs[place % len(statement.runs)]
@@ -236,8 +236,14 @@ def _summed(load: Load, played: Sequence[tuple[PlayJob, PlayReport]]) -> Played:
         planning_share=planning / whole if whole else None,
         hours=hours(load.curve.hour_of(due, load.seconds), late_ms) if len(due) else (),
         client_cpu=sum(report.cpu_s for _, report in played) / load.seconds,
+        waiting_share=_waiting(waited, served),
         write_moments=tuple(moments),
     )
+
+
+def _waiting(waited: Mapping[int, Sequence[float]], served: Mapping[int, Sequence[float]]) -> float:
+    latency, service = (sum(map(sum, each.values())) for each in (waited, served))
+    return max(0.0, 1 - service / latency) if latency else 0.0
 
 
 def _weighted(load: Load, each: LookedAt, value: float) -> float:

@@ -12,19 +12,20 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from slabrow.core.pruning.plan_reading import Query
-from slabrow.core.rehearsal.fresh_values import fresh_runs
+from slabrow.core.rehearsal.fresh_values import PlayedRun, fresh_runs
 from slabrow.core.rehearsal.made_up_table import MadeUpTable
 from slabrow.core.rehearsal.outcome import Upkeep, day_ms, rank_correlation, ranks
-from slabrow.core.rehearsal.played_day import BUILT_IN, Curve
+from slabrow.core.rehearsal.played_day import BUILT_IN, Curve, pace
 from slabrow.core.statistics.row_growth import growth
 from slabrow.core.table.layout import Layout, PastKeep
 from slabrow.core.table.spans import Unit, shifted
 from slabrow.core.values.errors import Refusal, SlabrowError, Stopped, UsageError
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
-from slabrow.core.weighing.candidates import Wishes
+from slabrow.core.weighing.candidates import Wishes, ageing
 from slabrow.core.weighing.costs import Costs
 from slabrow.core.weighing.workload import Workload
+from slabrow.core.weighing.workload_reading import usage
 from slabrow.servers.families import FAMILIES, open_session
 from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
@@ -49,6 +50,8 @@ from slabrow.work.weighing.workloads import named_tables
 USUAL_ROWS = 5_000_000
 LEAST_RATE, MOST_RATE = 20.0, 400.0  # statements a second
 MOST_INSERTS = 200_000
+_BUSY = 0.4  # of one processor, so that what is measured is the server and not a queue
+_LONGEST_MS = 300_000
 _VARIANTS = 64  # runs of a statement with fresh values
 _LEAST_MEMORY = 32 << 20
 _MUCH_MEMORY = 512 << 20
@@ -257,7 +260,7 @@ def _tried(session: Session, stage: _Stage, result: Rehearsal) -> Rehearsal:
         result,
         layouts=tuple(sorted(ranked, key=lambda each: each.rank)),
         faster=faster,
-        rate=load.rate,
+        rate=load.pace.rate,
         insert_rate=load.insert_rate,
         correlation=rank_correlation(measured, expected),
         left_out=left_out,
@@ -291,6 +294,7 @@ def _load(session: Session, stage: _Stage) -> tuple[Load, tuple[LeftOutStatement
     fence = session.fence()
     by_name = {shape.name: shape for shape in stage.workload.shapes}
     statements: list[PlayedStatement] = []
+    took_s: list[float] = []
     left_out: list[LeftOutStatement] = []
     inserted = 0.0
     for read in known.read.shapes:
@@ -311,6 +315,8 @@ def _load(session: Session, stage: _Stage) -> tuple[Load, tuple[LeftOutStatement
             try:
                 plan = session.planner.explain(Query(runs[0].sql, runs[0].params), 60_000)
                 why_not = fence.why_not(runs[0].sql, plan, changes=changes)
+                if why_not is None:
+                    took_s.append(_tried_once(session, runs[0], changes=changes))
             except SlabrowError as error:
                 why_not = error.found or error.problem
                 session.planner.forget()
@@ -323,9 +329,14 @@ def _load(session: Session, stage: _Stage) -> tuple[Load, tuple[LeftOutStatement
             "none of the workload's statements can be played",
             found="; ".join(f"{each.name}: {each.reason}" for each in left_out[:5]),
         )
-    a_second = sum(each.weight for each in statements) / 86_400
-    rate = question.rate if question.rate is not None else min(MOST_RATE, max(LEAST_RATE, a_second))
-    faster = rate / a_second if a_second else 1.0
+    weights = [each.weight for each in statements]
+    a_second = sum(weights) / 86_400
+    budget_s = question.seconds * _BUSY
+    if question.rate is not None:
+        chosen = replace(pace(weights, took_s, question.rate, budget_s), rate=question.rate)
+    else:
+        chosen = pace(weights, took_s, min(MOST_RATE, max(LEAST_RATE, a_second)), budget_s)
+    faster = chosen.rate / a_second if a_second else 1.0
     new_rows = max(inserted, _rows_a_day(known)) / 86_400 * faster
     number = min(MOST_INSERTS, round(new_rows * question.seconds))
     made = stage.made[stage.table]
@@ -333,7 +344,7 @@ def _load(session: Session, stage: _Stage) -> tuple[Load, tuple[LeftOutStatement
     load = Load(
         statements=tuple(statements),
         inserts=inserts,
-        rate=rate,
+        pace=chosen,
         insert_rate=number / question.seconds,
         seconds=question.seconds,
         curve=question.curve,
@@ -342,14 +353,20 @@ def _load(session: Session, stage: _Stage) -> tuple[Load, tuple[LeftOutStatement
     return load, tuple(left_out), faster
 
 
+def _tried_once(session: Session, run: PlayedRun, *, changes: bool) -> float:
+    """What a run takes on the table as it is, in seconds, when nothing else is done."""
+    query = Query(run.sql, run.params)
+    tried = session.planner.run_change(query, _LONGEST_MS) if changes else session.planner.run(query, _LONGEST_MS)
+    return ((tried.planning_ms or 0.0) + (tried.execution_ms or 0.0)) / 1_000
+
+
 def _rows_a_day(known: Known) -> float:
-    """By the growth that the real table has shown along a column of time."""
-    for name, column in known.facts.columns.items():
-        seen = known.facts.statistics.get(name)
-        if column.kind.is_time and seen is not None and abs(seen.correlation or 0.0) > 0.5:
-            shown = growth(name, seen, known.facts.rows)
-            if shown is not None:
-                return shown.rows_a_day
+    """By the growth that the real table has shown along the column by which its data age."""
+    facts = known.facts
+    for aged in ageing(facts, usage(known.read), known.read.weight):
+        if facts.columns[aged.column].kind.is_time:
+            shown = growth(aged.column, facts.statistics[aged.column], facts.rows)
+            return shown.rows_a_day if shown is not None else 0.0
     return 0.0
 
 
