@@ -74,7 +74,10 @@ def run(options: argparse.Namespace) -> int:
     if options.workload:
         from slabrow.work.weighing.workloads import as_queries, gathered
 
-        queries += as_queries(gathered(tuple(map(Path, options.workload)), None, statistics=False, jobs=asked.jobs))
+        paths = tuple(map(Path, options.workload))
+        with progress(options, asked) as watched:
+            watched.reading(paths, "reading the workload")
+            queries += as_queries(gathered(paths, None, statistics=False, jobs=asked.jobs))
     queries = chosen_queries(queries, options.only)
     earlier = None if options.watch_for is None else _earlier(options.watch_for)
     with progress(options, asked) as watched:

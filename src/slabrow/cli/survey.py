@@ -78,7 +78,8 @@ def run(options: argparse.Namespace) -> int:
     else:
         from slabrow.work.weighing.offline import survey_offline
 
-        result = survey_offline(asked, asked.table_name(), offline, question)
+        with progress(options, asked) as watched:
+            result = survey_offline(watched, asked.table_name(), offline, question)
     if picture:
         from slabrow.show.picture import draw_survey
 

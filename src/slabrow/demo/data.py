@@ -36,6 +36,7 @@ class Table:
     name: str
     columns: str
     chunks: Iterator[bytes]
+    rows: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,12 +68,14 @@ class Demo:
             "apiary.reading",
             "reading_id, hive_id, taken_at, weight_kg, brood_c, humidity_pct, sound_db",
             self.readings_in_chunks(),
+            self.readings,
         )
-        yield Table("apiary.coop_event", "event_id, coop_id, occurred_at, kind, amount_kg", self._events())
+        yield Table("apiary.coop_event", "event_id, coop_id, occurred_at, kind, amount_kg", self._events(), self.events)
         yield Table(
             "apiary.inspection",
             "inspection_id, hive_id, zone_code, inspected_on, varroa_count, remark",
             self._inspections(),
+            self.inspections,
         )
 
     def _coops(self) -> Iterator[bytes]:

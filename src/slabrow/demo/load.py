@@ -1,5 +1,6 @@
 """Puts the demo's tables into a database, runs its workload there, and takes them away again."""
 
+import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -45,15 +46,22 @@ def copy_in(session: Session, table: Table, tell: Tell) -> None:
     """Loads one table with binary COPY; tell hears how far it is."""
 
     def counted() -> Iterator[bytes]:
-        rows = 0
+        rows, began = 0, time.monotonic()
         yield HEADER
         for chunk in _one_ahead(table.chunks):
             yield chunk
             rows += CHUNK
-            tell(f"loading {table.name}: {rows:,} rows")
+            tell(f"loading {table.name}: {rows:,} rows{_left(began, rows, table.rows)}")
         yield TRAILER
 
     session.execution.load(Load(f"COPY {table.name} ({table.columns}) FROM STDIN (FORMAT BINARY)", counted))
+
+
+def _left(began: float, rows: int, whole: int) -> str:
+    """What is still to come, in words; nothing for the little that is loaded in a moment."""
+    passed = time.monotonic() - began
+    seconds = passed * max(0, whole - rows) / max(1, rows)
+    return f" of {whole:,}, about {seconds:.0f} s left" if passed + seconds > 2 and whole > rows else ""
 
 
 def _one_ahead(chunks: Iterator[bytes]) -> Iterator[bytes]:

@@ -1,6 +1,6 @@
 """The start of every command: the server, the layouts, the clock, and the display of progress."""
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 # What one scan that counts or groups rows does, roughly: only what is said of the time left depends on it.
 _ROWS_A_SECOND, _BYTES_A_SECOND = 4e6, 300e6
+_FILE_BYTES_A_SECOND = 40e6  # logs and rows, read and understood
 MOST_APART = timedelta(minutes=1)  # that two clocks may be without being called different
 Progress = Callable[[float, str], None]  # the share of the work that is done, 0 to 1, and the name of the present step
 
@@ -74,6 +75,10 @@ class Context:
     def scanning(self, rows: int | None, bytes_: int, doing: str) -> None:
         """Says that rows are about to be read one by one, and so about how long that will take."""
         self.expect(max((rows or 0) / _ROWS_A_SECOND, bytes_ / _BYTES_A_SECOND), doing)
+
+    def reading(self, paths: Iterable[Path], doing: str) -> None:
+        """Says that files are about to be read, and so about how long that will take."""
+        self.expect(sum(path.stat().st_size for path in paths if path.is_file()) / _FILE_BYTES_A_SECOND, doing)
 
     def guard_pretended_clock(self, server: datetime) -> None:
         """Raises Refusal when a clock given with --now is far from the server's, and --pretend does not confirm it.

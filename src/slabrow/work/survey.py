@@ -200,6 +200,7 @@ def _with_ageing(context: Context, session: Session, seen: Survey, question: Que
     )
     read: TableWorkload | None = None
     if question.workload or question.statistics:
+        context.reading(question.workload, "reading the workload")
         workload = gathered(question.workload, session, statistics=question.statistics, jobs=context.jobs)
         zone = session.catalogue.time_zone() or ZoneInfo("UTC")
         read = read_workload(

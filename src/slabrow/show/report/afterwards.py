@@ -104,7 +104,7 @@ def census(document: Document, anchor: str) -> Section | None:
                 "Counts of before against those of now",
                 ("bucket", "before", "now"),
                 tuple(
-                    cells(str(each["bucket"]), count(each["before"]), Cell(count(each["after"]), _same(each)))
+                    cells(_short(each["bucket"]), count(each["before"]), Cell(count(each["after"]), _same(each)))
                     for each in first_and_last(against)
                 ),
                 frozenset([1, 2]),
@@ -127,6 +127,11 @@ def census(document: Document, anchor: str) -> Section | None:
             ),
         ],
     )
+
+
+def _short(bucket: str) -> str:
+    """A bucket's bounds without midnights in UTC."""
+    return bucket.replace(" 00:00:00+00:00", "")
 
 
 def _same(each: Document) -> str:

@@ -181,5 +181,5 @@ def moved(workload: Workload, places: Mapping[Name, Name]) -> Workload:
 
 def read_all(context: Context, session: Session, paths: Sequence, *, statistics: bool) -> Workload:  # type: ignore[type-arg]
     """The workload, from wherever it is."""
-    context.progress(0.0, "reading the workload")
+    context.reading(paths, "reading the workload")
     return gathered(paths, session, statistics=statistics, jobs=context.jobs)

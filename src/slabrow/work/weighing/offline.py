@@ -49,6 +49,7 @@ class _Known:
 def _known(context: Context, table: Name, offline: Offline) -> _Known:
     definitions = read_definitions(read_text(offline.schema, "schema file", "--schema"), str(offline.schema))
     definition = find(definitions, table, str(offline.schema))
+    context.reading([offline.rows_from], f"reading {offline.rows_from.name}")
     sample = read_rows(offline.rows_from, tuple(definition.columns.values()))
     rows = offline.rows if offline.rows is not None else sample.rows
     if rows < sample.rows:
@@ -170,6 +171,7 @@ def survey_offline(context: Context, table: Name, offline: Offline, question: Qu
     )
     read = None
     if question.workload:
+        context.reading(question.workload, "reading the workload")
         workload = gathered(question.workload, None, statistics=False, jobs=context.jobs)
         read = read_workload(workload, facts, known.schema, ZoneInfo("UTC"), context.now)
     return with_later(with_ageing(seen, facts, read, context.now), question)
@@ -211,6 +213,7 @@ def weigh_offline(context: Context, table: Name, offline: Offline, sources: Sour
         what = "--calibrate" if sources.calibrate else "--statistics"
         raise UsageError(f"{what} asks a server, and --schema works without one", fix="leave one of them out")
     known = _known(context, table, offline)
+    context.reading(sources.paths, "reading the workload")
     workload = gathered(sources.paths, None, statistics=False, jobs=context.jobs)
     costs = sources.costs or Costs()
     return weighed(

@@ -74,7 +74,7 @@ def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> We
     Raises UsageError without a workload, or when none of it names the table.
     """
     with context.connected() as session:
-        context.progress(0.0, "reading the workload")
+        context.reading(sources.paths, "reading the workload")
         workload = gathered(sources.paths, session, statistics=sources.statistics, jobs=context.jobs)
         with session.reading(f"weigh {table}"):
             facts = session.catalogue.table_facts(table)
