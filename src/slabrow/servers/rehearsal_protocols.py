@@ -25,6 +25,9 @@ class Rehearsing(Protocol):
     def used_by_others(self) -> tuple[str, ...]:
         """Some tables of the database that no rehearsal has made."""
 
+    def usual_schemas(self) -> tuple[str, ...]:
+        """Schemas that every new database of this family has, for tables of anybody."""
+
     def remove_remains(self) -> None:
         """Takes away the schemas that rehearsals have made in this database, and only those."""
 

@@ -120,7 +120,7 @@ def _rows(result: Rehearsal) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
 
 
 def _text(result: Rehearsal, out: "Console") -> None:
-    heading(out, f"A rehearsal of {result.table}: {result.rows:,} made-up rows, as many as {_of_real(result)}")
+    heading(out, f"A rehearsal of {result.table}: {result.rows:,} made-up rows{_of_real(result)}")
     made = ", ".join(f"{name} {rows:,}" for name, rows in result.tables)
     whence = "from statistics, real values among them" if result.has_real_values else "from statistics alone"
     note(out, f"Made {whence}: {made}.")
@@ -147,8 +147,12 @@ def _text(result: Rehearsal, out: "Console") -> None:
 
 def _of_real(result: Rehearsal) -> str:
     if abs(result.rows - result.real_rows) <= 0.01 * result.real_rows:
-        return "it has"
-    return f"{share(result.rows / max(1, result.real_rows))} of the {result.real_rows:,} it has"
+        return ", as many as it has"
+    if not result.real_rows:
+        return "; the real one is empty"
+    if result.rows > result.real_rows:
+        return f", {result.rows / result.real_rows:.3g} times the {result.real_rows:,} it has"
+    return f", {share(result.rows / result.real_rows)} of the {result.real_rows:,} it has"
 
 
 def _faster(times: float) -> str:
@@ -211,10 +215,12 @@ def _upkeep_text(each: RehearsedLayout) -> str:
     if upkeep is None:
         return "no upkeep, as nothing retires its rows"
     what = f"{upkeep.created} partitions created, {upkeep.retired} retired" if each.drops else upkeep.how
-    return (
-        f"in the middle of the day {what}, in {milliseconds(upkeep.duration_ms)} with {size(upkeep.wal_bytes)} of WAL; "
-        f"the longest write meanwhile took {milliseconds(upkeep.longest_stall_ms)}"
+    said = (
+        f"in the middle of the day {what}, in {milliseconds(upkeep.duration_ms)} with {size(upkeep.wal_bytes)} of WAL"
     )
+    if each.played.writes is None:
+        return said
+    return f"{said}; the longest write meanwhile took {milliseconds(upkeep.longest_stall_ms)}"
 
 
 def _temporary_text(each: RehearsedLayout) -> str:
@@ -231,6 +237,8 @@ def _verdict(result: Rehearsal) -> Iterator[Any]:
         said += " that weigh had predicted" if is_same or is_well else " weigh had predicted"
         text = f"Measured in {said} (rank correlation {result.correlation:.2f})."
         yield good(text) if is_well else bad(text)
+    elif len(result.layouts) > 1:
+        yield plain("The layouts took about the same, or are weighed as the same: there is no order to compare.")
     for each in result.layouts:
         if each.played.failed:
             yield bad(f"{each.name}: {each.played.failed:,} runs failed; the first one: {each.played.error}")

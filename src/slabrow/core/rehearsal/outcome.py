@@ -132,7 +132,7 @@ def ranks(scores: Mapping[str, float]) -> dict[str, int]:
 
 
 def rank_correlation(one: Mapping[str, float], other: Mapping[str, float], apart: float = 0.05) -> float | None:
-    """Spearman's, of two scores for the same names, -1 to 1; None with fewer than two that both have.
+    """Spearman's, of two scores for the same names, -1 to 1; None where one of them has no order.
 
     apart   scores that differ by less than this share are a tie, and have one rank between them: what was measured
             twice differs by as much
@@ -141,8 +141,8 @@ def rank_correlation(one: Mapping[str, float], other: Mapping[str, float], apart
     if len(names) < 2:
         return None
     ranked = [_shared_ranks([scores[name] for name in names], apart) for scores in (one, other)]
-    if ranked[0].std() == 0 or ranked[1].std() == 0:
-        return 1.0 if ranked[0].std() == ranked[1].std() else 0.0
+    if ranked[0].std() == 0 or ranked[1].std() == 0:  # all in one tie: there is no order to compare
+        return None
     return float(np.corrcoef(ranked[0], ranked[1])[0, 1])
 
 

@@ -49,7 +49,7 @@ from slabrow.work.weighing.workloads import named_tables
 
 USUAL_ROWS = 5_000_000
 LEAST_RATE, MOST_RATE = 20.0, 400.0  # statements a second
-MOST_INSERTS = 200_000
+MOST_INSERT_RATE = 200.0  # new rows a second: one statement each
 _BUSY = 0.4  # of one processor, so that what is measured is the server and not a queue
 _LONGEST_MS = 300_000
 _VARIANTS = 64  # runs of a statement with fresh values
@@ -158,6 +158,9 @@ def _place(context: Context, question: Question, known: Known, rows: int) -> Ite
     with ExitStack() as ending:
         server = FAMILIES[0].private.start(memory)
         ending.callback(server.stop)
+        with closing(open_session(server.dsn)) as session:
+            for schema in session.rehearsing.usual_schemas():
+                session.execution.drop_schema(schema)  # so that tables keep the names that they have
         yield server.dsn, memory
 
 
@@ -264,8 +267,19 @@ def _tried(session: Session, stage: _Stage, result: Rehearsal) -> Rehearsal:
         faster=faster,
         rate=load.pace.rate,
         insert_rate=load.insert_rate,
+        notes=(*result.notes, *_too_fast(load, faster, rows_a_day)),
         correlation=rank_correlation(measured, expected),
         left_out=left_out,
+    )
+
+
+def _too_fast(load: Load, faster: float, rows_a_day: float) -> tuple[str, ...]:
+    wanted = rows_a_day / 86_400 * faster
+    if wanted <= MOST_INSERT_RATE * 1.01:
+        return ()
+    return (
+        f"new rows come {load.insert_rate:.3g} a second, not the {wanted:,.0f} that would go with so many statements: "
+        "the workload has few runs a day for so many new rows",
     )
 
 
@@ -340,7 +354,7 @@ def _load(session: Session, stage: _Stage) -> tuple[Load, tuple[LeftOutStatement
         chosen = pace(weights, took_s, min(MOST_RATE, max(LEAST_RATE, a_second)), budget_s)
     faster = chosen.rate / a_second if a_second else 1.0
     new_rows = max(inserted, _rows_a_day(known)) / 86_400 * faster
-    number = min(MOST_INSERTS, round(new_rows * question.seconds))
+    number = round(min(new_rows, MOST_INSERT_RATE) * question.seconds)
     made = stage.made[stage.table]
     inserts = session.rehearsing.insertion(stage.table, made.newest(0, number, 1)) if number else ()
     load = Load(

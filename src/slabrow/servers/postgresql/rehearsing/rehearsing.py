@@ -45,6 +45,10 @@ class PostgresRehearsing:
             ).fetchall()
         return tuple(name for (name,) in rows)
 
+    def usual_schemas(self) -> tuple[str, ...]:
+        """As `Rehearsing.usual_schemas`."""
+        return ("public",)
+
     def remove_remains(self) -> None:
         """As `Rehearsing.remove_remains`."""
         from slabrow.servers.postgresql.execution import PostgresExecution
