@@ -45,6 +45,9 @@ class Rehearsing(Protocol):
     def counters(self) -> ServerCounters:
         """What the server has counted of this database."""
 
+    def settle(self, table: Name) -> None:
+        """Brings a table that was just filled into the state of one that is vacuumed and analysed."""
+
     def rewind(self, table: Name, old: Name) -> None:
         """The old table of a conversion takes its name back; the new one is dropped."""
 

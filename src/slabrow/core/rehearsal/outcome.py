@@ -7,12 +7,12 @@ import numpy as np
 
 from slabrow.core.rehearsal.made_up_column import Array
 
-_TRIMMED = 0.1  # the slowest runs are left out of a mean: one of them may be the machine's
+_LEFT_OUT = 0.25  # at each end, from a mean: the slowest runs may be those that met a queue or the machine's own work
 
 
 @dataclass(frozen=True, slots=True)
 class Latencies:
-    """In milliseconds, from the moment at which a run was due. mean: without the slowest tenth."""
+    """In milliseconds, from the moment at which a run was due. mean: of the middle half."""
 
     runs: int
     mean_ms: float
@@ -27,7 +27,8 @@ def latencies(milliseconds: Array) -> Latencies | None:
     if not len(milliseconds):
         return None
     ordered = np.sort(milliseconds)
-    kept = ordered[: max(1, int(np.ceil(len(ordered) * (1 - _TRIMMED))))]
+    cut = int(len(ordered) * _LEFT_OUT)
+    kept = ordered[cut : len(ordered) - cut]
     p50, p95, p99 = np.percentile(ordered, [50, 95, 99])
     return Latencies(len(ordered), float(kept.mean()), float(p50), float(p95), float(p99), float(ordered[-1]))
 

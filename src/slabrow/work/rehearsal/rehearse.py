@@ -402,6 +402,7 @@ def _try(
         quiet = replace(stage.context, progress=lambda *_: None)
         converted = convert(quiet, layout, None, go=True, compares=False)
         build_ms = (time.monotonic() - began) * 1_000
+        session.rehearsing.settle(stage.table)  # the plain table is vacuumed, too
         old_name, partitions = converted.old_name, sum(len(each.leaves) for each in converted.preview.planned)
     size = session.rehearsing.total_bytes([stage.table])
     began_with = session.rehearsing.counters()

@@ -85,6 +85,11 @@ class PostgresRehearsing:
         assert row is not None
         return ServerCounters(*map(int, row))
 
+    def settle(self, table: Name) -> None:
+        """As `Rehearsing.settle`."""
+        with explained(f"vacuum {table}"):
+            self.connection.execute(f"VACUUM (ANALYZE) {quoting.table(table)}".encode())
+
     def rewind(self, table: Name, old: Name) -> None:
         """As `Rehearsing.rewind`."""
         from slabrow.servers.postgresql.rehearsing.making import rewind
