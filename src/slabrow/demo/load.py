@@ -2,7 +2,6 @@
 
 import time
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from slabrow.core.upkeep.statements import Load
@@ -10,7 +9,7 @@ from slabrow.core.values.errors import Refusal
 from slabrow.demo.data import CHUNK, Demo, Table
 from slabrow.demo.schema import KEYS, SCHEMA, TABLES
 from slabrow.files.query_file import FileQuery
-from slabrow.servers.postgresql.write.binary_copy import HEADER, TRAILER
+from slabrow.servers.postgresql.write.binary_copy import HEADER, TRAILER, one_ahead
 from slabrow.servers.protocols import Session
 
 Tell = Callable[[str], None]
@@ -48,7 +47,7 @@ def copy_in(session: Session, table: Table, tell: Tell) -> None:
     def counted() -> Iterator[bytes]:
         rows, began = 0, time.monotonic()
         yield HEADER
-        for chunk in _one_ahead(table.chunks):
+        for chunk in one_ahead(table.chunks):
             yield chunk
             rows += CHUNK
             tell(f"loading {table.name}: {rows:,} rows{_left(began, rows, table.rows)}")
@@ -62,15 +61,6 @@ def _left(began: float, rows: int, whole: int) -> str:
     passed = time.monotonic() - began
     seconds = passed * max(0, whole - rows) / max(1, rows)
     return f" of {whole:,}, about {seconds:.0f} s left" if passed + seconds > 2 and whole > rows else ""
-
-
-def _one_ahead(chunks: Iterator[bytes]) -> Iterator[bytes]:
-    """The same chunks, the next one made while this one is on its way: NumPy and the socket both let go of the GIL."""
-    with ThreadPoolExecutor(1) as maker:
-        coming = maker.submit(next, chunks, b"")
-        while chunk := coming.result():
-            coming = maker.submit(next, chunks, b"")
-            yield chunk
 
 
 def run_workload(session: Session, queries: tuple[FileQuery, ...], log: Path, copy: Path) -> int:

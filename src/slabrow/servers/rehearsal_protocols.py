@@ -46,7 +46,7 @@ class Rehearsing(Protocol):
         """What the server has counted of this database."""
 
     def settle(self, table: Name) -> None:
-        """Brings a table that was just filled into the state of one that is vacuumed and analysed."""
+        """Brings a table that was just filled into the state of one that was vacuumed; it is analysed already."""
 
     def rewind(self, table: Name, old: Name) -> None:
         """The old table of a conversion takes its name back; the new one is dropped."""

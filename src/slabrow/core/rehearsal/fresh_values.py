@@ -16,7 +16,7 @@ from slabrow.core.sql.constant_values import MARK, MARKED_NUMBER
 from slabrow.core.sql.parsed import parse
 from slabrow.core.sql.statement_shapes import filled
 from slabrow.core.values.names import Name
-from slabrow.core.weighing.workload import Run, StatementShape
+from slabrow.core.weighing.workload import StatementShape
 
 _TIMES = (Form.DAYS, Form.MOMENTS)
 
@@ -108,8 +108,3 @@ def _place(value: exp.Expression, table: MadeUpTable, column: MadeUpColumn) -> _
     if not inner.is_string and inner.name.isdigit() and int(inner.name) >= MARKED_NUMBER:
         return _Drawn(int(inner.name) - MARKED_NUMBER, None, table, column)
     return None
-
-
-def as_asked(run: Run, marked: str) -> PlayedRun:
-    """A run with the values that it was read with."""
-    return PlayedRun(filled(marked, run.literals), run.params or ())

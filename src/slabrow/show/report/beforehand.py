@@ -218,7 +218,7 @@ def rehearse(document: Document, anchor: str) -> Section | None:
         tuple(cells(f"{hour}:00", *(_at_hour(each, hour) for each in layouts if each["day"])) for hour in range(24)),
         frozenset(range(1, len(lines) + 1)),
     )
-    charts = [Chart("95th percentile of the latency over the played day", lines, "ms", hourly)] if lines else []
+    charts = [Chart("95th percentile of the latency over the played day", lines, hourly)] if lines else []
     first = layouts[0]["name"]
     correlation = document["rank_correlation"]
     return Section(

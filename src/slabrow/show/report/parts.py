@@ -38,7 +38,6 @@ class Chart:
 
     caption: str
     lines: tuple[Line, ...]
-    unit: str
     table: PageTable
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 from slabrow.core.pruning.key_conditions import All, Among, Any_, Condition, KeyComparison
 from slabrow.core.rehearsal.made_up_table import MadeUpTable, SourceTable, made_up_tables
@@ -179,7 +180,7 @@ def moved(workload: Workload, places: Mapping[Name, Name]) -> Workload:
     return replace(workload, shapes=tuple(shapes))
 
 
-def read_all(context: Context, session: Session, paths: Sequence, *, statistics: bool) -> Workload:  # type: ignore[type-arg]
+def read_all(context: Context, session: Session, paths: Sequence[Path], *, statistics: bool) -> Workload:
     """The workload, from wherever it is."""
     context.reading(paths, "reading the workload")
     return gathered(paths, session, statistics=statistics, jobs=context.jobs)

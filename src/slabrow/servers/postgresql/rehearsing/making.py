@@ -16,7 +16,7 @@ from slabrow.servers.postgresql.quoting import identifier
 from slabrow.servers.postgresql.rehearsing.binary_forms import field
 from slabrow.servers.postgresql.rehearsing.mark import MARK
 from slabrow.servers.postgresql.write import ddl
-from slabrow.servers.postgresql.write.binary_copy import HEADER, TRAILER, encode
+from slabrow.servers.postgresql.write.binary_copy import HEADER, TRAILER, encode, one_ahead
 
 _LOADED = 0.6  # of the work; the rest is keys and statistics
 
@@ -78,9 +78,10 @@ def _make_type(connection: Connection, sql: str) -> None:
 
 
 def _rows(table: MadeUpTable, tell: Callable[[float], None]) -> Iterator[bytes]:
+    encoded = (encode([field(made) for made in chunk]) for chunk in table.chunks())
     yield HEADER
-    for number, chunk in enumerate(table.chunks(), 1):
-        yield encode([field(made) for made in chunk])
+    for number, chunk in enumerate(one_ahead(encoded), 1):
+        yield chunk
         tell(_LOADED * min(1.0, number * CHUNK / max(1, table.rows)))
     yield TRAILER
 

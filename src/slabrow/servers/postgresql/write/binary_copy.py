@@ -4,7 +4,8 @@ Format: PostgreSQL manual, COPY, "Binary Format": a header, then for each row a 
 a 32-bit length (-1 for NULL) with its bytes, then -1. Everything is big-endian.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -66,3 +67,12 @@ def _lengths(values: Array) -> Array:
     if values.dtype.kind == "S":
         return np.char.str_len(values).astype(np.int32)
     return np.full(len(values), values.dtype.itemsize, np.int32)
+
+
+def one_ahead(chunks: Iterator[bytes]) -> Iterator[bytes]:
+    """The same chunks, the next one made while this one is on its way: NumPy and the socket both let go of the GIL."""
+    with ThreadPoolExecutor(1) as maker:
+        coming = maker.submit(next, chunks, b"")
+        while chunk := coming.result():
+            coming = maker.submit(next, chunks, b"")
+            yield chunk
