@@ -220,6 +220,8 @@ def _upkeep_text(each: RehearsedLayout) -> str:
     )
     if each.played.writes is None:
         return said
+    if not upkeep.longest_stall_ms:
+        return f"{said}; no write was due meanwhile"
     return f"{said}; the longest write meanwhile took {milliseconds(upkeep.longest_stall_ms)}"
 
 

@@ -13,9 +13,12 @@ def saved_at(document: Document) -> str:
 
 
 def sentence(text: str) -> str:
-    """With a capital letter and a full stop."""
+    """With a full stop, and a capital letter where it does not begin with a name."""
     text = text.strip()
-    return text if not text else text[0].upper() + text[1:] + ("" if text[-1] in ".!?:" else ".")
+    if not text:
+        return text
+    begins = text[0].upper() if text.split(" ", 1)[0].isalpha() else text[0]
+    return begins + text[1:] + ("" if text[-1] in ".!?:" else ".")
 
 
 def first_and_last(found: list[Any]) -> list[Any]:

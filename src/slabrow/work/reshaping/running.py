@@ -91,7 +91,7 @@ class LongRun:
         share, text = self.begins_at.get(self._step, 0.0), self._step
         if self._step == COPY and pieces:
             share += _COPY_SHARE * done / pieces
-            text += f": {count(rows)} rows" + (f", {left:.0f} s left" if left else "")
+            text += f": {count(rows)} rows" + (f", copied in {left:.0f} s" if left else "")
         self.context.progress(share, f"{text}; {count(waiting)} changes wait")
 
     def _seconds_left(self, done: int, pieces: int) -> float | None:
