@@ -253,6 +253,28 @@ class RehearseTest(DatabaseTest):
             "no rehearsal has made it", self.slabrow(*arguments, "--scratch", self.dsn, "--here", code=4).stderr
         )
 
+    def test_names_stay_within_their_quotes(self):
+        """A schema, a table and a type whose names hold quotes and dots, in a schema of the rehearsal's own."""
+        self.sql('CREATE SCHEMA "o""dd.s"; CREATE TYPE "o""dd.s"."a "" AS ENUM (); DROP TABLE t; --" AS ENUM (\'x"y\')')
+        self.sql(
+            'CREATE TABLE "o""dd.s"."t.b""l" (id int PRIMARY KEY, at timestamptz NOT NULL, m "o""dd.s"."a "" AS ENUM (); DROP TABLE t; --")'
+        )
+        self.sql(
+            """INSERT INTO "o""dd.s"."t.b""l" SELECT n, timestamptz '2026-01-01' + n * interval '1 h', 'x"y' FROM generate_series(1, 2000) n"""
+        )
+        self.sql("ANALYZE")
+        (self.folder / "n.sql").write_text(
+            '-- name: q\nSELECT count(*) FROM "o""dd.s"."t.b""l" WHERE id = 7 AND at > \'2026-01-02\';\n'
+        )
+        (self.folder / "n.toml").write_text(
+            '[[layout]]\ntable = "\\"o\\"\\"dd.s\\".\\"t.b\\"\\"l\\""\nby = "hash"\nkey = ["id"]\nparts = 2\n'
+        )
+        done = self.json("rehearse", '"o""dd.s"."t.b""l"', "--layout", "n.toml", "--workload", "n.sql", "--for", "5s",
+                         "--scratch", self.dsn, "--here")  # fmt: skip
+        self.assertEqual(['"o""dd.s_rehearsal"."t.b""l"'], [each["name"] for each in done["tables"]])
+        self.assertEqual([0, 0], [each["throughput"]["failed"] for each in done["layouts"]], done["layouts"])
+        self.assertIsNone(self.value("SELECT to_regnamespace(quote_ident(%s))", 'o"dd.s_rehearsal'))
+
     def test_stopped_midway_and_killed(self):
         arguments = ("rehearse", "apiary.visit", "--layout", "week.toml", "--workload", "w.sql", "--for", "30s",
                      "--scratch", self.scratch)  # fmt: skip

@@ -137,6 +137,20 @@ def prices(options: argparse.Namespace) -> "Prices | None":
     return read_prices(layout, "--layout") if layout.is_file() else None
 
 
+def add_workload(parser: argparse.ArgumentParser) -> None:
+    """Where the workload comes from."""
+    source = parser.add_argument_group("the workload")
+    source.add_argument(
+        "--workload",
+        metavar="FILE",
+        action="append",
+        default=[],
+        help="a query file, or a server log (csvlog, jsonlog, stderr; .gz too); may be given several times",
+    )
+    source.add_argument("--statistics", action="store_true", help="also the server's statement statistics")
+    add_jobs(source)
+
+
 def add_only(group: "argparse._ArgumentGroup | argparse.ArgumentParser") -> None:
     """Which of the queries."""
     group.add_argument(

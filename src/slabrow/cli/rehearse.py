@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE
-from slabrow.cli.common import add_common, add_jobs, context, parse_wait, progress
+from slabrow.cli.common import add_common, add_workload, context, parse_wait, progress
 from slabrow.core.values.byte_sizes import parse_size
 from slabrow.core.values.errors import UsageError
 
@@ -19,16 +19,7 @@ _LONGEST_MS = 24 * 3_600_000
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Adds the options of `rehearse`."""
-    source = parser.add_argument_group("the workload")
-    source.add_argument(
-        "--workload",
-        metavar="FILE",
-        action="append",
-        default=[],
-        help="a query file, or a server log; may be given several times",
-    )
-    source.add_argument("--statistics", action="store_true", help="also the server's statement statistics")
-    add_jobs(source)
+    add_workload(parser)
     rows = parser.add_argument_group("the made-up rows")
     rows.add_argument(
         "--rows", metavar="N", type=int, help="rows of the made-up table (default: as the real one, up to 5,000,000)"

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 from slabrow.cli.codes import FINE
 from slabrow.cli.common import (
     add_common,
-    add_jobs,
     add_offline,
     add_prices,
+    add_workload,
     check_grown,
     context,
     offline_source,
@@ -27,16 +27,7 @@ if TYPE_CHECKING:
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Adds the options of `weigh`."""
-    source = parser.add_argument_group("the workload")
-    source.add_argument(
-        "--workload",
-        metavar="FILE",
-        action="append",
-        default=[],
-        help="a query file, or a server log (csvlog, jsonlog, stderr; .gz too); may be given several times",
-    )
-    source.add_argument("--statistics", action="store_true", help="also the server's statement statistics")
-    add_jobs(source)
+    add_workload(parser)
     wishes = parser.add_argument_group("what is weighed")
     wishes.add_argument("--key", metavar="COLUMN[,COLUMN]", action="append", default=[], help="weigh only these keys")
     wishes.add_argument("--not", dest="barred", metavar="COLUMN", action="append", default=[], help="never this column")

@@ -25,6 +25,14 @@ class ForeignKeyFacts:
     referenced: str
 
 
+@dataclass(frozen=True, slots=True)
+class EnumerationFacts:
+    """An enumeration, with its labels in their order."""
+
+    name: Name
+    labels: tuple[str, ...]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SourceTable:
     """A real table, as far as statistics and catalogue tell of it.
@@ -34,6 +42,7 @@ class SourceTable:
     rows, bytes   of the real table, indexes with it
     foreign_keys  of one column, out of the table
     notes         what differs in the made-up table, in words
+    types         enumerations that columns are of
     """
 
     name: Name
@@ -43,7 +52,7 @@ class SourceTable:
     bytes: int
     foreign_keys: tuple[ForeignKeyFacts, ...] = ()
     notes: tuple[str, ...] = ()
-    types: tuple[str, ...] = ()
+    types: tuple[EnumerationFacts, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

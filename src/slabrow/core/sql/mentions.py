@@ -38,15 +38,20 @@ def retargeted(sql: str, old: Name, new: str) -> str | None:
         if not _is(table, old):
             continue
         start, end = _extent(table.args.get("db") or table.this, table.this)
-        alias = "" if table.alias else f' AS "{table.name}"'
+        alias = "" if table.alias else f" AS {_quoted(table.name)}"
         edits.append((start, end, new + alias))
     for column in tree.find_all(exp.Column):
         schema, table_part = column.args.get("db"), column.args.get("table")
         if schema is not None and table_part is not None and (schema.name, table_part.name) == (old.schema, old.table):
-            edits.append((*_extent(schema, table_part), f'"{table_part.name}"'))
+            edits.append((*_extent(schema, table_part), _quoted(table_part.name)))
     for start, end, text in sorted(edits, reverse=True):
         sql = sql[:start] + text + sql[end:]
     return sql
+
+
+def _quoted(name: str) -> str:
+    doubled = name.replace('"', '""')
+    return f'"{doubled}"'
 
 
 def _tables(tree: exp.Expression) -> list[exp.Table]:

@@ -1,6 +1,6 @@
 """Reads what is known of real tables, and makes tables of made-up rows from it on the server of a rehearsal."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -166,8 +166,11 @@ def places_of(session: Session, tables: Sequence[MadeUpTable]) -> dict[Name, Nam
     return found
 
 
-def moved(workload: Workload, places: Mapping[Name, Name]) -> Workload:
-    """The workload with each table where it is now; a statement that cannot be rewritten stays as it is."""
+def moved(workload: Workload, places: Mapping[Name, Name], spelled: Callable[[Name], str]) -> Workload:
+    """The workload with each table where it is now; a statement that cannot be rewritten stays as it is.
+
+    spelled   a table as SQL, quoted where needed
+    """
     changed = {old: new for old, new in places.items() if old != new}
     if not changed:
         return workload
@@ -175,7 +178,7 @@ def moved(workload: Workload, places: Mapping[Name, Name]) -> Workload:
     for shape in workload.shapes:
         marked = shape.marked
         for old, new in changed.items():
-            marked = retargeted(marked, old, f'"{new.schema}"."{new.table}"') or marked
+            marked = retargeted(marked, old, spelled(new)) or marked
         shapes.append(replace(shape, marked=marked))
     return replace(workload, shapes=tuple(shapes))
 

@@ -40,13 +40,15 @@ class Load:
     """What is played on each table, the same on all.
 
     inserts  new rows, one a run, in the order in which they are written
-    pace     how much of the statements; insert_rate: new rows a second
+    pace     how much of the statements; insert_rate: new rows a second;
+             wanted_insert_rate: those that would go with so many statements
     """
 
     statements: tuple[PlayedStatement, ...]
     inserts: tuple[PlayedRun, ...]
     pace: Pace
     insert_rate: float
+    wanted_insert_rate: float
     seconds: float
     curve: Curve
     zone: str

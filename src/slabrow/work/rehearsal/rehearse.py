@@ -6,7 +6,6 @@ from contextlib import ExitStack, closing, contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
-from typing import cast
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -119,7 +118,7 @@ def rehearse(context: Context, table: Name, question: Question) -> Rehearsal:
                 question=question,
                 made={places[each.source.name]: each for each in made},
                 table=places[known.facts.name],
-                workload=moved(known.workload, places),
+                workload=moved(known.workload, places, session.writer.table),
                 layouts=tuple(replace(each, table=places[known.facts.name]) for each in question.layouts),
             )
             result = Rehearsal(
@@ -175,11 +174,11 @@ def _alone(session: Session) -> None:
 
 @contextmanager
 def _gone_afterwards(session: Session, places: Mapping[Name, Name], *, stay: bool) -> Iterator[None]:
-    """The schemas of the rehearsal. What an earlier one left that was killed is taken away first."""
+    """Makes the schemas of the rehearsal, and takes them away again."""
     schemas = sorted({name.schema or "public" for name in places.values()})
-    for schema in schemas:
-        session.rehearsing.claim_schema(schema)
     try:
+        for schema in schemas:
+            session.rehearsing.claim_schema(schema)
         yield
     except BaseException:
         stay = False
@@ -267,19 +266,18 @@ def _tried(session: Session, stage: _Stage, result: Rehearsal) -> Rehearsal:
         faster=faster,
         rate=load.pace.rate,
         insert_rate=load.insert_rate,
-        notes=(*result.notes, *_too_fast(load, faster, rows_a_day)),
+        notes=(*result.notes, *_too_fast(load)),
         correlation=rank_correlation(measured, expected),
         left_out=left_out,
     )
 
 
-def _too_fast(load: Load, faster: float, rows_a_day: float) -> tuple[str, ...]:
-    wanted = rows_a_day / 86_400 * faster
-    if wanted <= MOST_INSERT_RATE * 1.01:
+def _too_fast(load: Load) -> tuple[str, ...]:
+    if load.wanted_insert_rate <= MOST_INSERT_RATE:
         return ()
     return (
-        f"new rows come {load.insert_rate:.3g} a second, not the {wanted:,.0f} that would go with so many statements: "
-        "the workload has few runs a day for so many new rows",
+        f"new rows come {load.insert_rate:.3g} a second, not the {load.wanted_insert_rate:,.0f} "
+        "that would go with so many statements: the workload has few runs a day for so many new rows",
     )
 
 
@@ -362,6 +360,7 @@ def _load(session: Session, stage: _Stage) -> tuple[Load, tuple[LeftOutStatement
         inserts=inserts,
         pace=chosen,
         insert_rate=number / question.seconds,
+        wanted_insert_rate=new_rows,
         seconds=question.seconds,
         curve=question.curve,
         zone=known.zone,
@@ -407,18 +406,19 @@ def _try(
     size = session.rehearsing.total_bytes([stage.table])
     began_with = session.rehearsing.counters()
     done: list[tuple[Upkeep | None, Retired | None]] = []
-    failed: list[BaseException] = []
+    failed: list[Exception] = []
 
     def upkeep() -> None:
         try:
             done.append(_kept_up(stage, layout, retired))
-        except SlabrowError as error:
+        except Exception as error:  # on a thread of its own: it is raised where the day has ended
             failed.append(error)
 
     played = play(stage.context.dsn, load, _leaves(session, stage.table), upkeep, tell)
     counters = session.rehearsing.counters().since(began_with)
-    if failed:
-        error = cast(SlabrowError, failed[0])
+    for error in failed:
+        if not isinstance(error, SlabrowError):
+            raise error
         raise Stopped(f"the upkeep of the rehearsal failed: {error.problem}", found=error.found, fix=error.fix)
     kept_up, now_retired = done[0] if done else (None, None)
     if kept_up is not None:

@@ -5,7 +5,7 @@ from contextlib import suppress
 
 import psycopg
 
-from slabrow.core.rehearsal.made_up_table import CHUNK, MadeUpTable, MadeValues
+from slabrow.core.rehearsal.made_up_table import CHUNK, EnumerationFacts, MadeUpTable, MadeValues
 from slabrow.core.upkeep.statements import Load
 from slabrow.core.values.errors import Refusal, ServerError
 from slabrow.core.values.names import Name
@@ -28,8 +28,8 @@ def make(
     name, source = places[table.source.name], table.source
     notes: list[str] = []
     with explained(f"make the rows of {name}"):
-        for sql in source.types:
-            _make_type(connection, sql)
+        for each in source.types:
+            _make_type(connection, each)
         columns = ",\n    ".join(map(ddl.column_definition, source.shape.columns))
         connection.execute(f"CREATE TABLE {quoting.table(name)} (\n    {columns}\n)".encode())
         named = quoting.columns(tuple(each.facts.name for each in table.columns))
@@ -68,13 +68,13 @@ def claim_schema(connection: Connection, name: str) -> None:
         ) from None
 
 
-def _make_type(connection: Connection, sql: str) -> None:
-    schema = sql.removeprefix("CREATE TYPE ").partition(" AS ENUM")[0].rpartition(".")[0]
-    if connection.execute("SELECT to_regnamespace(%s)", [schema]).fetchone() == (None,):
-        connection.execute(f"CREATE SCHEMA {schema}".encode())
-        connection.execute(f"COMMENT ON SCHEMA {schema} IS {quoting.literal(MARK)}".encode())
+def _make_type(connection: Connection, made: EnumerationFacts) -> None:
+    schema = made.name.schema or "public"
+    if connection.execute("SELECT to_regnamespace(quote_ident(%s))", [schema]).fetchone() == (None,):
+        claim_schema(connection, schema)
+    labels = ", ".join(map(quoting.literal, made.labels))
     with suppress(psycopg.errors.DuplicateObject):  # another of the tables has made it
-        connection.execute(sql.encode())
+        connection.execute(f"CREATE TYPE {quoting.table(made.name)} AS ENUM ({labels})".encode())
 
 
 def _rows(table: MadeUpTable, tell: Callable[[float], None]) -> Iterator[bytes]:

@@ -4,14 +4,14 @@ import re
 from dataclasses import replace
 
 from slabrow.core.rehearsal.made_up_column import ColumnFacts
-from slabrow.core.rehearsal.made_up_table import ForeignKeyFacts, SourceTable
+from slabrow.core.rehearsal.made_up_table import EnumerationFacts, ForeignKeyFacts, SourceTable
 from slabrow.core.statistics.estimates import ColumnStatistics
 from slabrow.core.table.shape import Column, Constraint, Shape
 from slabrow.core.values.errors import ServerError
 from slabrow.core.values.key_values import Kind, Opaque, Value, kind_of, parse_value
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.connection import Connection
-from slabrow.servers.postgresql.quoting import identifier, literal
+from slabrow.servers.postgresql.quoting import identifier
 from slabrow.servers.postgresql.read import catalogue
 from slabrow.servers.postgresql.read.shape import shape as read_shape
 from slabrow.servers.postgresql.rehearsing.binary_forms import can_encode
@@ -65,7 +65,7 @@ def source(connection: Connection, name: Name) -> SourceTable:
         spelled = base or column.type_name
         if typtype == "e":
             spelled = f"{identifier(schema)}.{identifier(type_name)}"
-            made_types.append(f"CREATE TYPE {spelled} AS ENUM ({', '.join(map(literal, labels))})")
+            made_types.append(EnumerationFacts(Name(schema, type_name), tuple(labels)))
         elif not can_encode(spelled, element if category == "A" else 0):
             notes.append(f"{column.name} is {spelled} in the real table, and text here")
             spelled = "text"
