@@ -1,75 +1,83 @@
-"""A private MariaDB, started once a run on a socket of its own: the oracle for what is worked out without a server."""
+"""A private MariaDB, started once a run on a socket of its own, and tests on it. It is the one that the demo starts."""
 
 import atexit
-import os
-import pwd
-import shutil
-import subprocess
+import itertools
+import json
 import tempfile
-import time
 from functools import cache
 from pathlib import Path
 
+from slabrow.servers.mariadb.private.server import start
+from tests.support import ServerTest, begin, run, validator
 
-def _program(*names):
-    folders = os.pathsep.join((os.environ.get("PATH", ""), "/usr/sbin", "/usr/local/sbin"))
-    found = next((found for name in names if (found := shutil.which(name, path=folders))), None)
-    if found is None:
-        raise AssertionError(f"no {names[0]} here: apt-get install mariadb-server-core (make test does it as root)")
-    return found
+_databases = itertools.count(1)
 
 
 @cache
-def socket():
-    """The path of its socket; user root without a password. Never the machine's own service."""
-    folder = Path(tempfile.mkdtemp(prefix="slabrow-mariadb-"))
-    atexit.register(shutil.rmtree, folder, ignore_errors=True)
-    user = "mysql" if os.geteuid() == 0 else pwd.getpwuid(os.geteuid()).pw_name
-    if os.geteuid() == 0:
-        shutil.chown(folder, user)
-    data, path = folder / "data", folder / "s"
-    made = subprocess.run(
-        [_program("mariadb-install-db"), "--no-defaults", f"--user={user}", f"--datadir={data}",
-         "--auth-root-authentication-method=normal", "--skip-test-db"],
-        capture_output=True, text=True,
-    )  # fmt: skip
-    if made.returncode:
-        raise AssertionError(made.stderr)
-    with open(folder / "log", "wb") as log:
-        server = subprocess.Popen(
-            [_program("mariadbd"), "--no-defaults", f"--user={user}", f"--datadir={data}", f"--socket={path}",
-             "--skip-networking", "--innodb-flush-log-at-trx-commit=0", "--character-set-server=utf8mb4",
-             "--collation-server=utf8mb4_general_ci", f"--pid-file={folder / 'pid'}"],
-            stdout=log, stderr=log,
-        )  # fmt: skip
-
-    def stop():
-        server.terminate()
-        try:
-            server.wait(30)
-        except subprocess.TimeoutExpired:
-            server.kill()
-
-    atexit.register(stop)
-    end = time.monotonic() + 60
-    while not _answers(path):
-        if server.poll() is not None or time.monotonic() > end:
-            raise AssertionError((folder / "log").read_text(errors="replace")[-2000:])
-        time.sleep(0.1)
-    return str(path)
-
-
-def _answers(path):
-    import pymysql
-
-    try:
-        pymysql.connect(unix_socket=str(path), user="root").close()
-    except pymysql.err.OperationalError:
-        return False
-    return True
+def server():
+    """Shared by all tests of a process. Raises when no MariaDB is installed: then the tests fail, by name."""
+    made = start()
+    atexit.register(made.stop)
+    return made
 
 
 def connect(database=None):
+    """A driver's connection, as root."""
     import pymysql
 
-    return pymysql.connect(unix_socket=socket(), user="root", charset="utf8mb4", autocommit=True, database=database)
+    return pymysql.connect(
+        unix_socket=f"{server().folder}/s", user="root", charset="utf8mb4", autocommit=True, database=database
+    )
+
+
+class MariaTest(ServerTest):
+    """A database and a folder of its own for each test."""
+
+    def setUp(self):
+        super().setUp()
+        self.database = f"test_{next(_databases)}"
+        self.connection = connect()
+        self.addCleanup(self.connection.close)
+        self.sql("SET SESSION lock_wait_timeout = 10")  # a session that a fault has left must not hold up the tests
+        self.sql(f"CREATE OR REPLACE DATABASE {self.database}")
+        self.addCleanup(self.sql, f"DROP DATABASE IF EXISTS {self.database}")
+        self.sql(f"USE {self.database}")
+        self.dsn = server().dsn.replace("/?", f"/{self.database}?")
+        folder = tempfile.TemporaryDirectory(prefix="slabrow-test-")
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def dsn_as(self, user):
+        return self.dsn.replace("root@", f"{user}@")
+
+    def layout(self, text):
+        (self.folder / "slabrow.toml").write_text(f'[ledger]\nschema = "{self.database}_ledger"\n{text}')
+        self.addCleanup(self.sql, f"DROP DATABASE IF EXISTS {self.database}_ledger")
+
+    def slabrow(self, *arguments, code=0, env=None, dsn=None, built=False):
+        """Runs the program on this test's database, in its folder, and checks the exit code."""
+        done = run(*arguments, env={"SLABROW_DSN": dsn or self.dsn, **(env or {})}, cwd=self.folder, built=built)
+        self.assertEqual(
+            code, done.returncode, f"slabrow {' '.join(map(str, arguments))}\n{done.stdout}\n{done.stderr}"
+        )
+        self.assertNotIn("Traceback", done.stderr)
+        return done
+
+    def begin(self, *arguments):
+        """The built program on this test's database, in its folder, still running."""
+        return begin(*arguments, cwd=self.folder, env={"SLABROW_DSN": self.dsn})
+
+    def json(self, command, *arguments, code=0, **options):
+        """As `slabrow`, with --format json; the document is checked against its schema."""
+        document = json.loads(self.slabrow(command, *arguments, "--format", "json", code=code, **options).stdout)
+        validator(command).validate(document)
+        return document
+
+    def sql(self, query, *parameters):
+        """All rows of a statement."""
+        with self.connection.cursor() as cursor:
+            cursor.execute(query, parameters or None)
+            return list(cursor.fetchall())
+
+    def value(self, query, *parameters):
+        return self.sql(query, *parameters)[0][0]

@@ -1,6 +1,7 @@
 """Real servers, started once a run, and the built program: the ladder on which the other tests stand."""
 
 import atexit
+import contextvars
 import gc
 import io
 import itertools
@@ -98,7 +99,7 @@ def _in_process(arguments, environment, cwd, stdin, timeout):
         os.chdir(cwd or before[1])
         with ended_after(timeout):
             try:
-                code = main(list(arguments))
+                code = contextvars.copy_context().run(main, list(arguments))
             except SystemExit as left:  # argparse leaves in this way after --help
                 code = left.code or 0
         written = [stream.buffer.getvalue().decode() for stream in (sys.stdout, sys.stderr)]

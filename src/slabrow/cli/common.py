@@ -168,6 +168,17 @@ def check_grown(times: float | None) -> None:
         raise UsageError(f"--grown {times:g} is no growth", fix="say how many times the rows, such as 10")
 
 
+def add_family(group: "argparse._ArgumentGroup | argparse.ArgumentParser") -> None:
+    """The server family that is meant where no server is named."""
+    from slabrow.servers import FAMILY_NAMES
+
+    group.add_argument(
+        "--family",
+        metavar="NAME",
+        help="without a server: the family that is meant, " + " or ".join(name.lower() for name in FAMILY_NAMES),
+    )
+
+
 def add_offline(parser: argparse.ArgumentParser) -> None:
     """Options by which a table is known without a server."""
     group = parser.add_argument_group("without a server")
@@ -200,6 +211,8 @@ def context(options: argparse.Namespace) -> Context:
 
     # What the parser takes for a command, and says so, is read or refused here in our own words.
     logging.getLogger("sqlglot").setLevel(logging.ERROR)
+    dsn = options.dsn if options.dsn is not None else os.environ.get("SLABROW_DSN", "")
+    _speak(dsn, getattr(options, "family", None))
     if hasattr(options, "layouts"):
         options.layouts = options.layouts or [LAYOUT_FILE]
         options.layout = options.layouts[0]
@@ -223,7 +236,7 @@ def context(options: argparse.Namespace) -> Context:
         raise UsageError(f"--jobs {jobs} is no number of processes", fix="give 1 or more")
     return Context(
         jobs=jobs,
-        dsn=options.dsn if options.dsn is not None else os.environ.get("SLABROW_DSN", ""),
+        dsn=dsn,
         layout_file=Path(options.layout),
         table=table or named,
         now=_now(options.now),
@@ -233,6 +246,14 @@ def context(options: argparse.Namespace) -> Context:
         warn=ignore_message if options.quiet else remark,
         say=_say if options.verbose else ignore_message,
     )
+
+
+def _speak(dsn: str, family: str | None) -> None:
+    """From now on statements are read in the dialect of the server's family, or of the one that --family names."""
+    from slabrow.core.sql.dialect import speak
+    from slabrow.servers.families import family_named, family_of
+
+    speak((family_named(family) if family is not None else family_of(dsn)).traits.dialect)
 
 
 def remark(text: str) -> None:

@@ -17,7 +17,7 @@ from slabrow.core.values.errors import Refusal, Stopped, UsageError
 if TYPE_CHECKING:
     from slabrow.demo.load import Tell
     from slabrow.demo.story import StoryStep
-    from slabrow.servers.protocols import PrivateServer
+    from slabrow.servers.private_protocols import PrivateServer
 
 
 # A private server has so little memory that its tables do not fit, as the federation's will not next year.

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context, progress
+from slabrow.cli.common import add_common, add_family, context, progress
 
 if TYPE_CHECKING:
     from slabrow.files.value_file import Columns
@@ -26,7 +26,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add("--values", dest="file", metavar="FILE", help="keys from a CSV file without a header; - for standard input")
     add("--where", metavar="CONDITION", help="which partitions hold the rows of TABLE that satisfy it, and how many")
     offline = parser.add_argument_group("without a server")
-    offline.add_argument("--by", choices=("hash",), help="hash the keys here")
+    offline.add_argument(
+        "--by",
+        choices=("hash", "key", "linear-hash", "linear-key"),
+        help="hash the keys here: by the family's usual way, or by another that it has",
+    )
+    add_family(offline)
+    offline.add_argument("--algorithm", metavar="N", type=int, help="of --by key: 1 or 2 (default: 2)")
     offline.add_argument("--types", metavar="TYPES", help="the types of the key's columns, such as int8,text")
     offline.add_argument("--parts", metavar="N", type=int, help="how many hash partitions")
     offline.add_argument("--zone", metavar="NAME", help="where a timestamptz without an offset is read, else UTC")
@@ -40,7 +46,7 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.core.values.errors import UsageError
 
     if options.by is None and options.key is None:
-        for name in ("types", "parts", "zone", "picture"):
+        for name in ("types", "parts", "zone", "picture", "family", "algorithm"):
             if getattr(options, name) is not None:
                 raise UsageError(f"--{name} is for routing without a server", fix="add --by hash")
     if options.table is None and options.values and (options.by is None or options.key is not None):
@@ -55,7 +61,7 @@ def run(options: argparse.Namespace) -> int:
         raise UsageError("the values to route must be given once", found=found, fix="give one of them")
     if options.by is None:
         return _with_table(options, asked)
-    hashing = _hashing(options)
+    hashing = _hashing(options, asked.dsn)
     return _spread(options, hashing) if options.file and options.format == "text" else _offline(options, hashing)
 
 
@@ -72,11 +78,11 @@ def _where(options: argparse.Namespace, asked: "Context") -> int:
     return FINE if found.rows else FOUND
 
 
-def _hashing(options: argparse.Namespace) -> "Hashing":
-    from slabrow.core.hashing.hash_encoding import parse_types
+def _hashing(options: argparse.Namespace, dsn: str) -> "Hashing":
     from slabrow.core.values.errors import UsageError
     from slabrow.core.values.zones import parse_zone
-    from slabrow.work.route import Hashing
+    from slabrow.servers.hashing_protocols import HashAsked
+    from slabrow.work.route import hashing_of
 
     if not options.types or options.parts is None:
         raise UsageError(
@@ -87,7 +93,14 @@ def _hashing(options: argparse.Namespace) -> "Hashing":
         raise UsageError("--by hash needs no table", fix="leave out --table, or leave out --by, --types and --parts")
     if not 1 <= options.parts <= 1 << 20:
         raise UsageError(f"--parts {options.parts} is out of range", fix="give 1 to 1048576")
-    return Hashing(parse_types(options.types), options.parts, parse_zone(options.zone or "UTC"))
+    asked = HashAsked(
+        by=options.by,
+        types=options.types,
+        parts=options.parts,
+        zone=parse_zone(options.zone or "UTC"),
+        algorithm=options.algorithm,
+    )
+    return hashing_of(asked, options.family, dsn)
 
 
 def _offline(options: argparse.Namespace, hashing: "Hashing") -> int:
@@ -147,7 +160,7 @@ def _spread_of_table(options: argparse.Namespace, asked: "Context") -> int:
 def _columns(options: argparse.Namespace, hashing: "Hashing") -> Iterable["Columns"]:
     from slabrow.files.value_file import read_keys
 
-    return read_keys(options.file, len(hashing.types))
+    return read_keys(options.file, hashing.width)
 
 
 def _with_table(options: argparse.Namespace, asked: "Context") -> int:

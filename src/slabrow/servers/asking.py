@@ -186,13 +186,15 @@ class Counting(Protocol):
     def count_leaves(self, tree: Tree) -> dict[str, LeafCount]:
         """Exact rows and extremes of every leaf, by spelling. Each batch of leaves is its own transaction."""
 
-    def rows_of_leaves(self, leaves: Sequence[Partition]) -> dict[str, int]:
+    def rows_of_leaves(self, tree: Tree, leaves: Sequence[Partition]) -> dict[str, int]:
         """Exact, by the spelling of each leaf: one scan of all. Each batch of leaves is its own transaction."""
 
-    def any_rows(self, tables: Sequence[Name]) -> bool:
-        """Whether one of the tables holds a row at all. Each batch of tables is its own transaction."""
+    def any_rows(self, tree: Tree, leaves: Sequence[Partition]) -> bool:
+        """Whether one of the leaves holds a row at all. Each batch of leaves is its own transaction."""
 
-    def count_catch_all(self, catch_all: Name, key: tuple[str, ...], held: Sequence[Bounds | None]) -> CatchAllCount:
+    def count_catch_all(
+        self, tree: Tree, catch_all: Partition, key: tuple[str, ...], held: Sequence[Bounds | None]
+    ) -> CatchAllCount:
         """The rows of a catch-all within each of the bounds: one scan for up to some two hundred of them.
 
         key    the columns of the key, in which the bounds are written
@@ -200,7 +202,7 @@ class Counting(Protocol):
         Raises ValueError for bounds that cannot be written as a condition.
         """
 
-    def some_values(self, table: Name, column: ColumnFact, most: int) -> list[Value]:
+    def some_values(self, tree: Tree, leaf: Partition, column: ColumnFact, most: int) -> list[Value]:
         """Different values of a column, NULL left out, at most so many: one scan."""
 
     def moving_obstacle(self, parent: Name, catch_all: Name) -> str | None:
@@ -232,10 +234,12 @@ class Counting(Protocol):
     def sample(self, table: Name, columns: Sequence[ColumnFact], percent: float) -> dict[str, list[Value | None]]:
         """The values of every column in a sample of the table's blocks, in the table's order (TABLESAMPLE SYSTEM)."""
 
-    def hash_routes(self, tree: Tree, keys: Sequence[Sequence[str | None]]) -> list[str | None]:
-        """For each key (its columns as text, None for NULL) the hash partition that the server picks: one query.
+    def routes(self, tree: Tree, keys: Sequence[Sequence[str | None]], zone: ZoneInfo) -> list[str | None] | None:
+        """For each key (its columns as text, None for NULL) the partition that the server picks, by its spelling.
 
-        Asked with satisfies_hash_partition(), the function behind every hash partition's own constraint.
+        None where the bounds tell it, so that no server has to be asked.
+        zone   where an instant without an offset is read
+        Raises UsageError when a value does not fit the key.
         """
 
 
@@ -257,8 +261,10 @@ class Planner(Protocol):
     def read_explained(self, text: str) -> PlanReading:
         """Reads a text that `explain` has returned."""
 
-    def plan_generic(self, query: Query, timeout_ms: int) -> PlanReading:
+    def plan_generic(self, query: Query, timeout_ms: int) -> PlanReading | None:
         """The plan that serves every value of the parameters, as it is once it starts with those of `query`.
+
+        None where the server has no such plan.
 
         The server changes to this plan after five executions, if it does not look more expensive (PostgreSQL manual,
         PREPARE, Notes). Raises ServerError with the server's words when the statement is wrong.

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.counted import FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
-    from slabrow.core.table.tree import Tree
+    from slabrow.core.table.tree import Partition, Tree
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.values.names import Name
 
@@ -21,6 +21,9 @@ class PartitionQuestions(Protocol):
 
     def root_of(self, name: Name) -> tuple[Name, Name] | None:
         """The partitioned table that a partition belongs to in the end, and its parent; None for what is none."""
+
+    def plan_name(self, tree: Tree, leaf: Partition) -> str:
+        """A leaf as `Scan.relation` names it."""
 
     def facts(self, root: Name, parent: Name, names: Sequence[Name]) -> PartitionFacts:
         """Of partitions of one parent."""

@@ -5,6 +5,7 @@ long, or while earlier answers are looked at.
 """
 
 from abc import ABC, abstractmethod
+from contextvars import copy_context
 from threading import Thread
 from types import TracebackType
 from typing import Self
@@ -22,7 +23,8 @@ class BackgroundSession(ABC):
         self._dsn = dsn
         self._session: Session | None = None
         # A daemon: a thread that is still looking for the server does not keep the process from ending.
-        self._thread = Thread(target=self._run, name=type(self).__name__, daemon=True)
+        context = copy_context()  # with the dialect that is spoken
+        self._thread = Thread(target=context.run, args=(self._run,), name=type(self).__name__, daemon=True)
 
     @abstractmethod
     def ask(self, session: Session) -> None:

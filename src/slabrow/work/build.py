@@ -3,7 +3,8 @@
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from slabrow.core.sql.lexing import Piece, lexemes, statements_in
+from slabrow.core.sql.lexing import lexemes, statements_in
+from slabrow.core.sql.pieces import Piece
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.relation import ColumnFact, RelationKind
 from slabrow.core.table.shape import KeyChange, Shape, key_changes
@@ -77,7 +78,7 @@ def _new(context: Context, session: Session, layout: Layout, source: Source) -> 
     with session.reading():
         role = session.catalogue.current_role()
         taken = session.catalogue.names_in_schema(layout.table.schema)
-    facts = [ColumnFact(column.name, column.type_name, column.not_null) for column in table.columns]
+    facts = [ColumnFact(each.name, each.type_name, each.not_null, each.kind) for each in table.columns]
     key = key_columns(layout, facts, str(layout.table))
     kinds = tuple(column.kind for column in key)
     now = context.now if kinds[0].is_time or layout.by is not By.RANGE else 0

@@ -121,6 +121,8 @@ def _compare(tree: Tree, counts: dict[str, Any]) -> tuple[BeforeAfter, ...]:
     kind = tree.kinds[0]
     compared = []
     of_partition: dict[str, int] = {}
+    lows = [parse_value(str(each["from"]), kind) for each in counts["buckets"] if "value" not in each]
+    lowest = min(lows, key=lambda low: order((low,)), default=None)
     for bucket in counts["buckets"]:
         if "value" in bucket:
             home = tree.home((parse_value(str(bucket["value"]), kind),))
@@ -129,7 +131,7 @@ def _compare(tree: Tree, counts: dict[str, Any]) -> tuple[BeforeAfter, ...]:
         else:
             low, high = (parse_value(str(bucket[end]), kind) for end in ("from", "to"))
             label = f"{spell(low)} (in) to {spell(high)} (out)"
-            compared.append(BeforeAfter(label, bucket["rows"], _rows_between(tree, low, high)))
+            compared.append(BeforeAfter(label, bucket["rows"], _rows_between(tree, low, high, is_lowest=low == lowest)))
     rows = {child.spelling: child.rows for child in tree.children}
     compared += [
         BeforeAfter(spelling or "values without a partition", before, rows.get(spelling))
@@ -138,13 +140,18 @@ def _compare(tree: Tree, counts: dict[str, Any]) -> tuple[BeforeAfter, ...]:
     return tuple(compared)
 
 
-def _rows_between(tree: Tree, low: Value, high: Value) -> int | None:
-    """Rows of the partitions that lie wholly between; None when none does."""
-    inside = [partition for partition, bounds in tree.ranges if _inside(bounds, low, high)]
+def _rows_between(tree: Tree, low: Value, high: Value, *, is_lowest: bool) -> int | None:
+    """Rows of the partitions that lie wholly between; None when none does.
+
+    is_lowest   whether nothing was counted below `low`: a first partition that is open below then lies between, too
+    """
+    inside = [partition for partition, bounds in tree.ranges if _inside(bounds, low, high, is_lowest=is_lowest)]
     return sum(partition.rows or 0 for partition in inside) if inside else None
 
 
-def _inside(bounds: Range, low: Value, high: Value) -> bool:
-    if bounds.from_ is None or bounds.to is None:
+def _inside(bounds: Range, low: Value, high: Value, *, is_lowest: bool) -> bool:
+    if bounds.to is None:
         return False
+    if bounds.from_ is None:
+        return is_lowest and order((low,)) < order(bounds.to[:1]) <= order((high,))
     return order((low,)) <= order(bounds.from_[:1]) and order(bounds.to[:1]) <= order((high,))

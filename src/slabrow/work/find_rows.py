@@ -63,7 +63,7 @@ def find_rows(context: Context, table: Name, condition: str) -> RowsFound:
         if (why := session.fence().why_not(query, plan, changes=False)) is not None:
             raise Refusal("the condition is not asked", found=why, fix="use operators and functions that only read")
         scans = session.planner.read_explained(plan).scans
-        leaves = {f"{leaf.name.schema}.{leaf.name.table}" for leaf in tree.leaves}  # as plans spell them
+        leaves = {session.partitions.plan_name(tree, leaf) for leaf in tree.leaves}
         read = len({scan.relation for scan in scans} & leaves)
         rows = session.partitions.rows_where(query, f"look for rows of {tree.spelling}")
     order = {leaf.spelling: place for place, leaf in enumerate(tree.leaves)}

@@ -6,7 +6,6 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from slabrow.core.hashing.hash_encoding import HashType, keys_hash, parse_types
 from slabrow.core.hashing.spread import SpreadCounter
 from slabrow.core.table.bounds import Hashed, Range, spell_bounds
 from slabrow.core.table.layout import Layout
@@ -16,6 +15,8 @@ from slabrow.core.values.key_values import Key, Kind, parse_value, spell_local
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
 from slabrow.files.value_file import Columns, read_keys, split_key
+from slabrow.servers.families import family_named, family_that_hashes
+from slabrow.servers.hashing_protocols import HashAsked, OfflineHashing
 from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 from slabrow.work.layout_preview import key_columns
@@ -43,25 +44,35 @@ class Routes:
 
 @dataclass(frozen=True, slots=True)
 class Hashing:
-    """A hash layout that need not exist: the types of its key columns, and how many parts it has."""
+    """A hash layout that need not exist: how its family hashes, and how many parts it has."""
 
-    types: tuple[HashType, ...]
+    own: OfflineHashing
     parts: int
     zone: ZoneInfo
 
     def __str__(self) -> str:
-        return f"hash ({', '.join(type_.name for type_ in self.types)}) in {self.parts} parts"
+        return self.own.title
+
+    @property
+    def width(self) -> int:
+        """How many columns a key has."""
+        return self.own.width
 
     def remainders(self, columns: Columns) -> list[int]:
         """The remainder of n keys, given column by column. Raises UsageError when a value does not fit its type."""
-        hashes = keys_hash(columns, self.types, self.zone)
-        found: list[int] = (hashes % np.uint64(self.parts)).tolist()
+        found: list[int] = (self.own.hashes(columns) % np.uint64(self.parts)).tolist()
         return found
+
+
+def hashing_of(asked: HashAsked, family: str | None, dsn: str) -> Hashing:
+    """Raises UsageError for a family, a way or a type that there is not."""
+    own = family_that_hashes(asked.by, family, dsn).hashings.make(asked)
+    return Hashing(own, asked.parts, asked.zone)
 
 
 def route_offline(hashing: Hashing, values: Sequence[str]) -> Routes:
     """The remainder of each key, computed here: no server is asked. Raises UsageError when a value does not fit."""
-    rows = [split_key(text, len(hashing.types)) for text in values]
+    rows = [split_key(text, hashing.width) for text in values]
     found = hashing.remainders([list(column) for column in zip(*rows, strict=True)])
     routes = [
         Route(row, None, remainder, f"remainder {remainder} of {hashing.parts}")
@@ -80,7 +91,7 @@ def count_spread(hashing: Hashing, batches: Iterable[Columns]) -> SpreadCounter:
     """How the keys spread over hash parts; in constant memory, whatever their number."""
     counter = SpreadCounter(hashing.parts)
     for columns in batches:
-        counter.add(keys_hash(columns, hashing.types, hashing.zone))
+        counter.add(hashing.own.hashes(columns))
     return counter
 
 
@@ -94,11 +105,15 @@ def spread_of_table(context: Context, table: Name, key: tuple[str, ...], parts: 
     with context.connected() as session, session.reading(f"count the keys of {table}"):
         found, _ = session.catalogue.whole(session.catalogue.relation(table))
         columns = key_columns(layout, session.catalogue.columns(found), found.spelling)
-        types = tuple(parse_types(column.type_name)[0] for column in columns)
+        types = ",".join(column.type_name for column in columns)
+        hashings = family_named(session.traits.name).hashings
+        # By the way that suits the key: a hash of one whole number where the family has such a one.
+        way = hashings.ways[0] if len(columns) == 1 and columns[0].kind is Kind.INTEGER else hashings.ways[-1]
+        hashing = hashings.make(HashAsked(by=way, types=types, parts=parts, zone=ZoneInfo("UTC")))
         counter = SpreadCounter(parts)
         context.scanning(found.rows, found.bytes, f"counting the keys of {found.spelling}")
         for texts, rows in session.counting.count_keys(found.name, columns):
-            counter.add(keys_hash(texts, types), np.array(rows, np.int64))
+            counter.add(hashing.hashes(texts), np.array(rows, np.int64))
         return f"{found.spelling} by hash ({', '.join(key)}) in {parts} parts", counter, found.bytes
 
 
@@ -111,7 +126,7 @@ def route(context: Context, table: Name, values: Sequence[str]) -> Routes:
     zone = _zone(context)
     with context.connected() as session:
         tree = session.catalogue.tree(table)
-        keys = [split_key(text, len(tree.key)) for text in values]
+        keys = [split_key(text, len(tree.routed_by)) for text in values]
         return _routes(session, tree, keys, zone)
 
 
@@ -120,7 +135,7 @@ def route_file(context: Context, table: Name, path: str) -> Iterator[Routes]:
     zone = _zone(context)
     with context.connected() as session:
         tree = session.catalogue.tree(table)
-        for columns in read_keys(path, len(tree.key)):
+        for columns in read_keys(path, len(tree.routed_by)):
             keys = list(zip(*columns, strict=True))
             for first in range(0, len(keys), _ASKED_AT_ONCE):
                 yield _routes(session, tree, keys[first : first + _ASKED_AT_ONCE], zone)
@@ -135,12 +150,12 @@ def _zone(context: Context) -> ZoneInfo:
 
 
 def _routes(session: Session, tree: Tree, keys: Sequence[tuple[str | None, ...]], zone: ZoneInfo) -> Routes:
-    if tree.by is By.HASH:
-        with session.explained("ask the server for the hash partition"):
-            homes = session.counting.hash_routes(tree, keys)
-        routes = tuple(_hashed(tree, key, home) for key, home in zip(keys, homes, strict=True))
-    else:
+    with session.explained("ask the server for the partition"):
+        homes = session.counting.routes(tree, keys, zone)
+    if homes is None:
         routes = tuple(_placed(tree, key, zone) for key in keys)
+    else:
+        routes = tuple(_told(tree, key, home, zone) for key, home in zip(keys, homes, strict=True))
     return Routes(_title(tree), tree.spelling, str(zone), routes)
 
 
@@ -184,8 +199,23 @@ def _why(home: Partition, key: Key | None, zone: ZoneInfo) -> str:
             return spell_bounds(home.bounds)
 
 
-def _hashed(tree: Tree, key: tuple[str | None, ...], home: str | None) -> Route:
-    child = next((child for child in tree.children if child.spelling == home), None)
-    if child is None or not isinstance(child.bounds, Hashed):
-        return Route(key, None, None, "no partition holds its remainder: the server would refuse such a row")
-    return Route(key, home, child.bounds.remainder, spell_bounds(child.bounds))
+def _told(tree: Tree, key: tuple[str | None, ...], home: str | None, zone: ZoneInfo) -> Route:
+    """As the server says it."""
+    found = next((each for each in tree.partitions if each.spelling == home), None)
+    if found is None:
+        holds = "its remainder" if tree.by is By.HASH else "it"
+        return Route(key, None, None, f"no partition holds {holds}: the server would refuse such a row")
+    remainder = found.bounds.remainder if isinstance(found.bounds, Hashed) else None
+    above = next((each for each in tree.partitions if each.spelling == found.parent), None)
+    why = _why(found, None if None in key else _read(tree, key, zone), zone)
+    if above is not None:
+        why = f"{spell_bounds(above.bounds)}; within, {why}"
+    return Route(key, home, remainder, why)
+
+
+def _read(tree: Tree, key: tuple[str | None, ...], zone: ZoneInfo) -> Key | None:
+    """The key's values, where they can be read here: only what is said of them depends on it."""
+    try:
+        return tuple(parse_value(text or "", each.kind, zone) for text, each in zip(key, tree.key, strict=False))
+    except UsageError:
+        return None

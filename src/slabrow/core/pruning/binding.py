@@ -18,6 +18,7 @@ from slabrow.core.pruning.key_conditions import (
     Anything,
     Condition,
     KeyComparison,
+    NamedLeaves,
     NotAmong,
     NullTest,
 )
@@ -99,7 +100,7 @@ def bind(pattern: Pattern, around: Surroundings) -> Condition:
         case Since(version, inner, otherwise):
             is_new = around.answers is not None and around.answers.version >= version
             return bind(inner, around) if is_new else otherwise
-        case NullTest() | Anything():
+        case NullTest() | Anything() | NamedLeaves():
             return pattern
         case _:
             assert_never(pattern)

@@ -3,7 +3,17 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from slabrow.core.pruning.key_conditions import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
+from slabrow.core.pruning.key_conditions import (
+    All,
+    Among,
+    Any_,
+    Anything,
+    Condition,
+    KeyComparison,
+    NamedLeaves,
+    NotAmong,
+    NullTest,
+)
 from slabrow.core.pruning.reasons import SENTENCES, Reason
 from slabrow.core.sql.when import When
 from slabrow.core.table.tree import Tree
@@ -87,3 +97,5 @@ def _names_key(condition: Condition, key: list[str]) -> bool:
             return column in key
         case Anything(_, _, column):
             return column in key
+        case NamedLeaves():
+            return False

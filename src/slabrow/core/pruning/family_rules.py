@@ -62,12 +62,18 @@ class Contradicts(Protocol):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PruningRules:
-    """One family's rules. Whatever they do not understand must keep every leaf."""
+    """One family's rules. Whatever they do not understand must keep every leaf.
+
+    ends_joins      whether a join is not executed at all of which one partitioned table has no leaf left
+    shares_shapes   whether statements that differ in their literals alone can be read once
+    """
 
     read_statement: ReadsStatements
     bind: Binds
     pruner: MakesPruners
     is_contradiction: Contradicts
+    shares_shapes: bool = True
+    ends_joins: bool = False
 
 
 # PostgreSQL's: they are used where no server is asked, too.

@@ -85,7 +85,14 @@ class Anything:
     is_empty: bool = False
 
 
-Condition = KeyComparison | Among | NotAmong | NullTest | All | Any_ | Anything
+@dataclass(frozen=True, slots=True)
+class NamedLeaves:
+    """The statement itself names the partitions that it reads: `FROM reading PARTITION (m01)`."""
+
+    names: tuple[str, ...]
+
+
+Condition = KeyComparison | Among | NotAmong | NullTest | All | Any_ | Anything | NamedLeaves
 
 
 NOTHING = Any_(())

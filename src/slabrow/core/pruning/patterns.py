@@ -5,13 +5,16 @@ from dataclasses import dataclass, field
 
 from sqlglot import exp
 
-from slabrow.core.pruning.key_conditions import Anything, NullTest
+from slabrow.core.pruning.key_conditions import Anything, NamedLeaves, NullTest
 from slabrow.core.table.tree import KeyColumn
 
 
 @dataclass(frozen=True, slots=True)
 class Test:
-    """`column operator expression`, not yet worked out. value None: another table or a sub-query supplies it."""
+    """`column operator expression`, not yet worked out. value None: another table or a sub-query supplies it.
+
+    operator   also `<=>` and `like`, where the family has them
+    """
 
     column: KeyColumn
     operator: str
@@ -88,7 +91,7 @@ class AnyOf:
     fragment: str = field(default="", compare=False)
 
 
-Pattern = Test | InList | NullTest | Always | Within | Agreeing | Since | AllOf | AnyOf | Anything
+Pattern = Test | InList | NullTest | Always | Within | Agreeing | Since | AllOf | AnyOf | Anything | NamedLeaves
 Resolver = Callable[[exp.Column], KeyColumn | None]  # the column of the table asked about; None: of another
 
 

@@ -1,7 +1,7 @@
 """Which leaves of one partitioned table a statement reads: its conditions meet the bounds of the partitions."""
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
 from slabrow.core.pruning.explain import Explanation, explained
@@ -43,6 +43,7 @@ class Predictor:
 
     answers   what a server says of values; predictions note there what they would have to ask
     rules     of the server's family
+    others    finds the predictor of another partitioned table, where there is one
     """
 
     tree: Tree
@@ -50,6 +51,7 @@ class Predictor:
     settings: Settings = USUAL
     answers: Answers | None = None
     rules: PruningRules = USUAL_RULES
+    others: "Callable[[Name], Predictor | None] | None" = None
     _pruner: Prunes = field(init=False)
     _statements: dict[str, PlannedStatement | None] = field(default_factory=dict)
     _shapes: dict[tuple[str, tuple[int, ...]], PlannedStatement | None] = field(default_factory=dict)
@@ -109,7 +111,7 @@ class Predictor:
     def _read(self, sql: str, around: Surroundings) -> tuple[PlannedStatement | None, Surroundings]:
         """The statement, read once for all of its shape where that can be, and the values of its literals."""
         around = around if self.answers is None else replace(around, answers=self.answers)
-        if sql in self._statements or _BY_PLACE.search(sql) or not can_be_marked(sql):
+        if not self.rules.shares_shapes or sql in self._statements or _BY_PLACE.search(sql) or not can_be_marked(sql):
             return self._statement(sql), around
         literals, repeats = literals_and_repeats(sql)
         # Which literals are equal belongs to the shape: of OR, the server takes out the condition that all arms share.
@@ -140,7 +142,15 @@ class Predictor:
                 return True
             if condition in (NOTHING, All((NOTHING,))):
                 return True
+            if self.rules.ends_joins and self._has_no_leaf(table, condition):
+                return True
         return False
+
+    def _has_no_leaf(self, table: Name, condition: Condition) -> bool:
+        if self.rules.is_contradiction(condition, frozenset()):
+            return True
+        other = self if table == self.tree.table else self.others(table) if self.others is not None else None
+        return other is not None and not other._pruner.survivors(condition)
 
     def _rank(self, name: str, value: Value) -> int | str | None:
         """The place of a value of a key column in the server's order. None where it is not known."""

@@ -34,7 +34,17 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, assert_never
 
-from slabrow.core.pruning.key_conditions import All, Among, Any_, Anything, Condition, KeyComparison, NotAmong, NullTest
+from slabrow.core.pruning.key_conditions import (
+    All,
+    Among,
+    Any_,
+    Anything,
+    Condition,
+    KeyComparison,
+    NamedLeaves,
+    NotAmong,
+    NullTest,
+)
 from slabrow.core.pruning.sorted_bounds import Clauses, Contradiction, HashBounds, Kept, flat, sorted_bounds
 from slabrow.core.sql.when import When
 from slabrow.core.table.bounds import CatchAll
@@ -263,7 +273,7 @@ class _Level:
                     if place in clauses.nulls:
                         raise Contradiction
                     clauses.tests.setdefault(place, []).append(condition)
-                case Anything():
+                case Anything() | NamedLeaves():
                     pass
                 case All():
                     raise AssertionError("nested ANDs were dissolved")

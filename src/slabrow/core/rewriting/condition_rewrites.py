@@ -26,6 +26,7 @@ from slabrow.core.pruning.conditions import bare, columns_in
 from slabrow.core.sql.clauses import folded
 from slabrow.core.sql.constant_values import Constant, Interval, NotKnown, Surroundings, Unread
 from slabrow.core.sql.constants import comes_twice, evaluate, parse_interval, read
+from slabrow.core.sql.dialect import spoken
 from slabrow.core.sql.key_constants import as_key
 from slabrow.core.sql.operators import ORDERING, TURNED, holds
 from slabrow.core.sql.when import When
@@ -60,7 +61,7 @@ class _Inner:
 
     @property
     def name(self) -> str:
-        return self.column.sql("postgres")
+        return self.column.sql(spoken())
 
 
 _MONTHS = "months differ in length, so moving them to the other side gives other rows"
@@ -132,7 +133,7 @@ class Mender:
         if isinstance(node, exp.AtTimeZone):
             inner, zone = self._inner(node.this), node.args["zone"]
             if inner.zone is None and inner.own.kind is Kind.TIMESTAMPTZ and not columns_in(zone):
-                return _Inner(inner.column, inner.own, zone.sql("postgres"))
+                return _Inner(inner.column, inner.own, zone.sql(spoken()))
             raise _NoRule
         if not isinstance(node, exp.Column) or not isinstance(node.this, exp.Identifier):
             raise _NoRule
@@ -157,7 +158,7 @@ class Mender:
         if (zone := left.args.get("zone")) is not None:
             if inner.zone is not None or inner.own.kind is not Kind.TIMESTAMPTZ or not isinstance(zone, exp.Literal):
                 raise _NoRule
-            inner = _Inner(inner.column, inner.own, zone.sql("postgres"))
+            inner = _Inner(inner.column, inner.own, zone.sql(spoken()))
             if self._is_later(right):
                 raise _NoRule
             moment, _ = as_key(evaluate(right, self.around), Kind.TIMESTAMPTZ, "timestamptz", self.around)
@@ -173,7 +174,7 @@ class Mender:
         if not same or inner.zone is not None or inner.own.kind is Kind.DATE or right.args.get("zone") is not None:
             raise _NoRule
         self._check_midnights(inner)
-        start, name = right.sql("postgres"), inner.name
+        start, name = right.sql(spoken()), inner.name
         end = (
             f"{start} + CAST('1 {unit}' AS INTERVAL)"
             if unit != "quarter"
@@ -194,7 +195,7 @@ class Mender:
             found = evaluate(right, self.around).value
             if found is not None and type(found) is not date:
                 raise _NoRule  # a date beside an instant is compared as an instant
-        day = right.sql("postgres")
+        day = right.sql(spoken())
         day = f"({day})" if isinstance(right, exp.Binary) else day
         is_date = isinstance(right, exp.CurrentDate) or (isinstance(right, exp.Cast) and _is_date(right.to))
         day = day if is_date else f"CAST({day} AS DATE)"
@@ -350,10 +351,10 @@ class Mender:
         if not isinstance(found, Unread) and found is not None and not is_of(found, inner.own.kind):
             raise _NoRule
         type_ = "TIMESTAMPTZ" if inner.own.kind is Kind.TIMESTAMPTZ else "TIMESTAMP"
-        text = right.sql("postgres")
+        text = right.sql(spoken())
         text = f"CAST({text} AS {type_})" if isinstance(found, Unread) else text
         back = "-" if isinstance(left, exp.Add) else "+"
-        return Mended(f"{inner.name} {sign} {text} {back} {left.expression.sql('postgres')}", note)
+        return Mended(f"{inner.name} {sign} {text} {back} {left.expression.sql(spoken())}", note)
 
     def _age(self, left: Any, sign: str, right: Any) -> Mended:
         """`now() - key < interval '7 days'`: the difference is in hours, so a day of the interval has 24 of them."""
@@ -370,14 +371,14 @@ class Mender:
         hours, rest = divmod(span.days * 86_400_000_000 + span.microseconds, 3_600_000_000)
         if rest:
             raise _NoRule
-        return Mended(f"{inner.name} {TURNED[sign]} {left.this.sql('postgres')} - CAST('{hours} hours' AS INTERVAL)")
+        return Mended(f"{inner.name} {TURNED[sign]} {left.this.sql(spoken())} - CAST('{hours} hours' AS INTERVAL)")
 
     def _coalesced(self, left: Any, sign: str, right: Any) -> Mended:
         """The key itself, and a NULL key where what replaces it satisfies the condition."""
         inner, instead = self._inner(left.this), left.expressions[0]
         if inner.zone is not None or columns_in(instead) or _parameters(left) or self._is_later(right):
             raise _NoRule
-        text = f"{inner.name} {sign} {right.sql('postgres')}"
+        text = f"{inner.name} {sign} {right.sql(spoken())}"
         values = []
         for node in (instead, right):
             constant = evaluate(node, self.around)

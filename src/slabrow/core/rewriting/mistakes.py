@@ -19,6 +19,7 @@ from slabrow.core.rewriting.statement_rewrites import blocks
 from slabrow.core.sql.clauses import conjuncts, folded
 from slabrow.core.sql.constant_values import NotKnown, Surroundings
 from slabrow.core.sql.constants import evaluate
+from slabrow.core.sql.dialect import spoken
 from slabrow.core.sql.key_constants import as_key
 from slabrow.core.sql.operators import ORDERING, TURNED
 from slabrow.core.sql.parsed import parse
@@ -68,7 +69,7 @@ class _End:
 
     @property
     def name(self) -> str:
-        return self.column.sql("postgres")
+        return self.column.sql(spoken())
 
 
 def mistakes(sql: str, tree: Tree, schema: Schema, around: Surroundings) -> tuple[Mistake, ...]:
@@ -133,11 +134,11 @@ def _at(
 
     def slip(kind: Slip, words: str, instead_end: datetime, rows: str) -> Mistake:
         low = end.condition.args.get("low")
-        before = f"{end.name} >= {low.sql('postgres')} AND " if low is not None else ""
+        before = f"{end.name} >= {low.sql(spoken())} AND " if low is not None else ""
         instead = f"{before}{end.name} < {_quoted(instead_end)}" if may_write else None
-        return Mistake(kind, words, end.condition.sql("postgres"), instead, _count(end, rows, block, conditions, tree))
+        return Mistake(kind, words, end.condition.sql(spoken()), instead, _count(end, rows, block, conditions, tree))
 
-    here = end.node.sql("postgres")
+    here = end.node.sql(spoken())
     if is_moment and end.sign in ("<=", "<") and (wall.hour, wall.minute) == (23, 59) and wall.microsecond != 999_999:
         rows = f"{end.name} {'>' if end.sign == '<=' else '>='} {here} AND {end.name} < {_quoted(next_day)}"
         yield slip(Slip.END_OF_DAY, "the day goes on after this moment, and its last rows are not read", next_day, rows)
@@ -183,7 +184,7 @@ def _other_zone(end: _End, text: str, tree: Tree, zone: ZoneInfo) -> Iterator[Mi
         Slip.OTHER_ZONE,
         f"the session's time zone is {zone}, and no partition begins at a midnight there: this moment lies {hours} "
         f"the bound {spell(near)}",
-        end.condition.sql("postgres"),
+        end.condition.sql(spoken()),
     )
 
 
@@ -213,14 +214,12 @@ def _count(end: _End, rows: str, block: exp.Expression, conditions: Sequence[exp
         each for each in conditions if not any(column.this == end.column.this for column in each.find_all(exp.Column))
     ]
     is_alone = isinstance(block, exp.Select) and not block.args.get("joins") and block.args.get("with_") is None
-    usable = [each.sql("postgres") for each in others if each.find(exp.Select, exp.Parameter, exp.Placeholder) is None]
+    usable = [each.sql(spoken()) for each in others if each.find(exp.Select, exp.Parameter, exp.Placeholder) is None]
     table = next((each for each in block.find_all(exp.Table) if isinstance(each.this, exp.Identifier)), None)
     if table is None:
         return None
     if not is_alone:
         qualifier = end.column.args.get("table")
-        named = f"{tree.spelling} AS {qualifier.sql('postgres')}" if qualifier is not None else tree.spelling
+        named = f"{tree.spelling} AS {qualifier.sql(spoken())}" if qualifier is not None else tree.spelling
         return f"SELECT count(*) FROM {named} WHERE {rows}"
-    return (
-        f"SELECT count(*) FROM {table.sql('postgres')} WHERE {' AND '.join([rows, *(f'({each})' for each in usable)])}"
-    )
+    return f"SELECT count(*) FROM {table.sql(spoken())} WHERE {' AND '.join([rows, *(f'({each})' for each in usable)])}"

@@ -17,6 +17,7 @@ from slabrow.core.pruning.predict import Predictor
 from slabrow.core.rewriting.condition_rewrites import Mender, Refused
 from slabrow.core.sql.clauses import conjuncts, folded
 from slabrow.core.sql.constant_values import Surroundings
+from slabrow.core.sql.dialect import spoken
 from slabrow.core.sql.parsed import parse
 from slabrow.core.sql.schema import Schema
 from slabrow.core.table.tree import KeyColumn
@@ -74,7 +75,7 @@ def rewritten(
         conditions = conjuncts(block.args["where"].this)
         conditions = _months(mender, conditions, changes)
         for condition in conditions:
-            fragment = condition.sql("postgres")
+            fragment = condition.sql(spoken())
             try:
                 found = mender.mended(condition)
             except Refused as refused:
@@ -91,11 +92,11 @@ def rewritten(
         return Rewriting(None, tuple(unequal))
     before, after, notes = zip(*changes, strict=True)
     kept = tuple(dict.fromkeys(note for note in notes if note))
-    return Rewriting(Rewrite(parsed.sql("postgres"), before, after, kept), tuple(unequal))
+    return Rewriting(Rewrite(parsed.sql(spoken()), before, after, kept), tuple(unequal))
 
 
 def _replace(condition: exp.Expression, text: str) -> None:
-    condition.replace(exp.Paren(this=sqlglot.parse_one(text, read="postgres")))
+    condition.replace(exp.Paren(this=sqlglot.parse_one(text, read=spoken())))
 
 
 def _months(
@@ -105,7 +106,7 @@ def _months(
     for year in conditions:
         for month in conditions:
             if year is not month and (found := mender.month_of_year(year, month)) is not None:
-                changes.append((f"{year.sql('postgres')} AND {month.sql('postgres')}", found.text, found.note))
+                changes.append((f"{year.sql(spoken())} AND {month.sql(spoken())}", found.text, found.note))
                 _replace(year, found.text)
                 month.replace(exp.Boolean(this=True))
                 return [each for each in conditions if each is not year and each is not month]
@@ -163,18 +164,18 @@ def _apart(parsed: exp.Expression, table: Name, schema: Schema, key: dict[str, K
             or not isinstance(condition.this, exp.Column)
         ):
             continue
-        values = list(dict.fromkeys(value.sql("postgres") for value in condition.expressions))
+        values = list(dict.fromkeys(value.sql(spoken()) for value in condition.expressions))
         if folded(condition.this.this) not in key or not 1 < len(values) <= _MOST_APART:
             continue
         if not all(isinstance(value, exp.Literal) for value in condition.expressions):
             continue  # two parameters may be given the same value
-        column, before = condition.this.sql("postgres"), condition.sql("postgres")
+        column, before = condition.this.sql(spoken()), condition.sql(spoken())
         arms = []
         place = conjuncts(parsed.args["where"].this).index(condition)
         for value in values:
             arm = parsed.copy()
             _replace(conjuncts(arm.args["where"].this)[place], f"{column} = {value}")
-            arms.append(arm.sql("postgres"))
+            arms.append(arm.sql(spoken()))
         after = " UNION ALL ".join(f"… {column} = {value}" for value in values)
         return Rewrite(" UNION ALL ".join(arms), (before,), (after,), ("one SELECT for each value",))
     return None

@@ -1,6 +1,7 @@
 """A condition as a person writes it after WHERE, checked so that it stays one condition within its brackets."""
 
-from slabrow.core.sql.lexing import Piece, lexemes
+from slabrow.core.sql.lexing import lexemes
+from slabrow.core.sql.pieces import Piece
 from slabrow.core.values.errors import UsageError
 
 

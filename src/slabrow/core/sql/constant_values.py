@@ -10,6 +10,7 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from slabrow.core.sql.answers import Answers
+from slabrow.core.sql.dialect import spoken
 from slabrow.core.sql.when import When
 
 MARK = "\x02"  # begins a string that stands for a literal of a shape; its number follows
@@ -94,7 +95,7 @@ class Surroundings:
         text = self.params[number - 1]
         if text not in self._parsed:
             try:
-                self._parsed[text] = sqlglot.parse_one(text, read="postgres")
+                self._parsed[text] = sqlglot.parse_one(text, read=spoken())
             except SqlglotError:
                 self._parsed[text] = None
         parsed = self._parsed[text]

@@ -3,7 +3,8 @@
 import re
 from dataclasses import dataclass
 
-from slabrow.core.sql.lexing import Lexeme, Piece, lexemes
+from slabrow.core.sql.lexing import lexemes
+from slabrow.core.sql.pieces import Lexeme, Piece
 from slabrow.core.values.errors import UsageError
 
 _HELP = "write it as CREATE [UNIQUE] INDEX [name] ON table (column, …), or as PRIMARY KEY (…) or UNIQUE (…)"

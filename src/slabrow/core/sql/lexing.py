@@ -7,38 +7,11 @@ A quote or comment that is never closed reaches to the end of the text.
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
-from enum import Enum, auto
 
+from slabrow.core.sql import backquoted
+from slabrow.core.sql.dialect import BACKQUOTED, spoken
+from slabrow.core.sql.pieces import Lexeme, Piece
 from slabrow.core.values.errors import UsageError
-
-
-class Piece(Enum):
-    """The kinds of lexemes."""
-
-    WORD = auto()  # a key word or a name without quotes
-    NAME = auto()  # a name in quotes
-    TEXT = auto()  # a literal in quotes of any kind
-    PARAMETER = auto()  # $1
-    COMMENT = auto()
-    BLANK = auto()
-    NUMBER = auto()
-    OTHER = auto()  # operators and punctuation, one character each
-
-
-@dataclass(frozen=True, slots=True)
-class Lexeme:
-    """text: as it stands. value: of a word in lower case, of a name without its quotes; else the same as text.
-
-    is_closed   false for a quote or a comment that the text ends in
-    """
-
-    piece: Piece
-    text: str
-    value: str
-    start: int
-    is_closed: bool = True
-
 
 # Possessive repetition keeps every pattern linear. E'', U&'' and U&"" come before the words that they begin like.
 _LEXEME = re.compile(
@@ -65,7 +38,11 @@ _PLAIN = {
 
 
 def lexemes(sql: str) -> Iterator[Lexeme]:
-    """The pieces of a text in their order; put together again they are the text."""
+    """The pieces of a text in their order, in the dialect that is spoken; put together again they are the text."""
+    return backquoted.lexemes(sql) if spoken() == BACKQUOTED else _lexemes(sql)
+
+
+def _lexemes(sql: str) -> Iterator[Lexeme]:
     at = 0
     is_closed = True
     while match := _LEXEME.match(sql, at):

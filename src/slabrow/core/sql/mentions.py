@@ -4,6 +4,7 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
+from slabrow.core.sql.dialect import BACKQUOTED, spoken
 from slabrow.core.sql.parsed import parse
 from slabrow.core.values.names import Name
 
@@ -28,7 +29,7 @@ def retargeted(sql: str, old: Name, new: str) -> str | None:
     Everything else stays as it is written. None when the parser does not understand the statement.
     """
     try:
-        tree = sqlglot.parse_one(sql, read="postgres")
+        tree = sqlglot.parse_one(sql, read=spoken())
     except (SqlglotError, RecursionError):
         return None
     if not isinstance(tree, exp.Expression):
@@ -50,8 +51,8 @@ def retargeted(sql: str, old: Name, new: str) -> str | None:
 
 
 def _quoted(name: str) -> str:
-    doubled = name.replace('"', '""')
-    return f'"{doubled}"'
+    mark = "`" if spoken() == BACKQUOTED else '"'
+    return mark + name.replace(mark, mark * 2) + mark
 
 
 def _tables(tree: exp.Expression) -> list[exp.Table]:
@@ -70,7 +71,7 @@ def _name(table: exp.Table) -> Name:
 
 
 def _folded(part: exp.Identifier) -> str:
-    return part.name if part.args.get("quoted") else part.name.lower()
+    return part.name if part.args.get("quoted") or spoken() == BACKQUOTED else part.name.lower()
 
 
 def _is(table: exp.Table, name: Name) -> bool:

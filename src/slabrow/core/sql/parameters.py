@@ -3,22 +3,28 @@
 import re
 from collections.abc import Callable
 
-from slabrow.core.sql.lexing import Lexeme, Piece, lexemes
+from slabrow.core.sql.lexing import lexemes
+from slabrow.core.sql.pieces import Lexeme, Piece
 from slabrow.core.values.errors import UsageError
 
 
 def parameters_in(sql: str) -> frozenset[int]:
     """The numbers of the parameters $1, $2, … that a statement has."""
-    if "$" not in sql:
+    if "$" not in sql and "?" not in sql:
         return frozenset()
-    return frozenset(int(each.text[1:6]) for each in lexemes(sql) if each.piece is Piece.PARAMETER)
+    return frozenset(_numbered(sql).values())
+
+
+def _numbered(sql: str) -> dict[int, int]:
+    """The number of the parameter that begins at a place. Question marks are counted."""
+    found = [each for each in lexemes(sql) if each.piece is Piece.PARAMETER]
+    return {each.start: place if each.text == "?" else int(each.text[1:6]) for place, each in enumerate(found, start=1)}
 
 
 def with_parameters(sql: str, instead: Callable[[int], str]) -> str:
     """The statement with other words in the place of each parameter."""
-    return "".join(
-        instead(int(each.text[1:6])) if each.piece is Piece.PARAMETER else each.text for each in lexemes(sql)
-    )
+    numbers = _numbered(sql)
+    return "".join(instead(numbers[each.start]) if each.start in numbers else each.text for each in lexemes(sql))
 
 
 _CONSTANT = re.compile(r"true|false|null", re.IGNORECASE)

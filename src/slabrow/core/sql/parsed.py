@@ -9,23 +9,54 @@ from sqlglot.dialects.postgres import Postgres
 from sqlglot.errors import SqlglotError
 from sqlglot.tokenizer_core import TokenType
 
-from slabrow.core.sql.lexing import Lexeme, Piece, lexemes
+from slabrow.core.sql.dialect import BACKQUOTED, spoken
+from slabrow.core.sql.lexing import lexemes
+from slabrow.core.sql.pieces import Lexeme, Piece
+
+
+def parse(sql: str) -> exp.Expression | None:
+    """The parsed statement, to be looked at only: the same tree is given again. None as for `parse_anew`."""
+    return _parsed(sql, spoken())
 
 
 @lru_cache(maxsize=256)
-def parse(sql: str) -> exp.Expression | None:
-    """The parsed statement, to be looked at only: the same tree is given again. None as for `parse_anew`."""
+def _parsed(sql: str, _: str) -> exp.Expression | None:
     return parse_anew(sql)
 
 
 def parse_anew(sql: str) -> exp.Expression | None:
     """A tree of its own, that may be changed; None when the parser does not understand it."""
     try:
-        spelled = _with_whole_intervals(_with_spelled_plus(_with_spelled_operators(sql)))
-        parsed = sqlglot.parse_one(spelled, read="postgres")
+        if spoken() == BACKQUOTED:
+            parsed = sqlglot.parse_one(_with_numbered_parameters(sql), read=BACKQUOTED)
+        else:
+            spelled = _with_whole_intervals(_with_spelled_plus(_with_spelled_operators(sql)))
+            parsed = sqlglot.parse_one(spelled, read="postgres")
     except (SqlglotError, RecursionError):
         return None
     return parsed if isinstance(parsed, exp.Expression) and not isinstance(parsed, exp.Command) else None
+
+
+NUMBERED = "slabrow_parameter_"  # begins the name of the variable that stands for a question mark
+
+
+def _with_numbered_parameters(sql: str) -> str:
+    """Question marks as variables with a number, and REPLACE INTO as the INSERT that it reads like.
+
+    Raises SqlglotError for code within comments, which the parser would take for comments.
+    """
+    parts: list[str] = []
+    number, is_first = 0, True
+    for each in lexemes(sql):
+        if each.piece is Piece.COMMENT and each.text.startswith(("/*!", "/*M!")):
+            raise SqlglotError("code in a comment")
+        if each.piece is Piece.PARAMETER:
+            number += 1
+            parts.append(f"@{NUMBERED}{number}")
+        else:
+            parts.append("INSERT" if is_first and each.value == "replace" else each.text)
+        is_first = is_first and each.piece in (Piece.BLANK, Piece.COMMENT)
+    return "".join(parts)
 
 
 _OPERATOR_SIGNS = "-+*/<>=~!@#%^&|`?"

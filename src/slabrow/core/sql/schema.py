@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.key_values import Kind
@@ -23,6 +24,11 @@ class Schema:
     search_path: tuple[str, ...] = ("public",)
     views: Mapping[Name, str] = field(default_factory=dict)
     volatile: frozenset[str] = frozenset()
+
+    @cached_property
+    def kept(self) -> dict[str, Any]:
+        """Statements as they were read with this schema, by their text, for whoever reads them."""
+        return {}
 
     @cached_property
     def types_by_name(self) -> dict[str, frozenset[str]]:

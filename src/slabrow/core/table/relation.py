@@ -63,16 +63,17 @@ class Relation:
 
 @dataclass(frozen=True, slots=True)
 class ColumnFact:
-    """A column by name and type as the server spells it."""
+    """A column by name and type as the server spells it. known: the kind of its values, where the family says it."""
 
     name: str
     type_name: str
     not_null: bool
+    known: Kind | None = None
 
     @property
     def kind(self) -> Kind:
         """The kind of its values."""
-        return kind_of(self.type_name)
+        return kind_of(self.type_name) if self.known is None else self.known
 
     def as_key(self) -> KeyColumn:
         """The same column as a key column is described."""

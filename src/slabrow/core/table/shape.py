@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass, replace
 
+from slabrow.core.values.key_values import Kind
 from slabrow.core.values.names import Name, parse_name
 
 
@@ -14,6 +15,8 @@ class Column:
     identity_options  SQL: how its sequence counts
     options           as SET (…) takes them, such as `n_distinct=-0.5`
     not_null_name     of its NOT NULL constraint, where the server names them
+    kind              of its values, where the family says it
+    definition        all of it as SQL, behind its name, where the family keeps it in one piece
     """
 
     name: str
@@ -30,6 +33,8 @@ class Column:
     identity_options: str = ""
     options: str | None = None
     not_null_name: str | None = None
+    kind: Kind | None = None
+    definition: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -49,11 +49,33 @@ class KeyColumn:
 
 
 @dataclass(frozen=True, slots=True)
+class KeyRule:
+    """How the server works with the key, where its family has several ways of it.
+
+    is_columns   bounds are compared as values of the columns; else as whole numbers
+    function     of the one column, rising with it: the bounds are then written here as values of the column itself
+    expression   of which the bounds are, as SQL, where it is neither a column nor such a function
+    columns      those that decide where a row goes
+    is_key       of hash: by a running hash of the columns' bytes, and not by a remainder of a whole number
+    algorithm    of such a running hash
+    """
+
+    is_columns: bool = True
+    function: str = ""
+    expression: str = ""
+    columns: tuple[KeyColumn, ...] = ()
+    is_key: bool = False
+    is_linear: bool = False
+    algorithm: int = 2
+
+
+@dataclass(frozen=True, slots=True)
 class Division:
     """How a partition is divided itself."""
 
     by: By
     key: tuple[KeyColumn, ...]
+    rule: KeyRule | None = None
 
 
 class Partition(NamedTuple):
@@ -83,18 +105,31 @@ class Partition(NamedTuple):
 
 @dataclass(frozen=True)
 class Tree:
-    """A partitioned table: how it is divided, and its partitions, each before its own, in the order of their bounds."""
+    """A partitioned table: how it is divided, and its partitions, each before its own, in the order of their bounds.
+
+    rule   None where the family has one way only
+    """
 
     table: Name
     spelling: str
     by: By
     key: tuple[KeyColumn, ...]
     partitions: tuple[Partition, ...] = field(default=())
+    rule: KeyRule | None = None
 
     @property
     def kinds(self) -> tuple[Kind, ...]:
         """The kinds of the key's columns."""
         return tuple(column.kind for column in self.key)
+
+    @property
+    def routed_by(self) -> tuple[KeyColumn, ...]:
+        """The columns whose values decide where a row goes: of the key, or of the expression that it is."""
+        if self.rule is None:
+            return self.key
+        division = next((each.division for each in self.partitions if each.division is not None), None)
+        inner = division.rule.columns if division is not None and division.rule is not None else ()
+        return (*self.rule.columns, *(column for column in inner if column not in self.rule.columns))
 
     @cached_property
     def children(self) -> tuple[Partition, ...]:
@@ -140,6 +175,8 @@ class Tree:
 
         Raises NotImplementedError for hash: only the server knows its hash functions.
         """
+        if key is None and self.rule is not None and self.by is By.RANGE:
+            return next(iter(self.children), None)  # with such a rule NULL lies below everything
         for child in self.children:
             match child.bounds:
                 case Range():

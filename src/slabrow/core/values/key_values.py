@@ -75,6 +75,13 @@ class Opaque:
 
 
 @dataclass(frozen=True, slots=True)
+class OpaqueKey(Opaque):
+    """A value of several columns, of a list: it stands where one value does."""
+
+    parts: tuple["Value | None", ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Far:
     """A day or a moment before the year 1 or after 9999, which Python's calendar cannot hold and the server's can.
 

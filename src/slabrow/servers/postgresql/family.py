@@ -8,6 +8,7 @@ from slabrow.servers.protocols import FamilyTraits
 
 if TYPE_CHECKING:
     from slabrow.core.values.errors import SlabrowError
+    from slabrow.servers.postgresql.hashing import PostgresHashings
     from slabrow.servers.postgresql.private.server import PrivatePostgres
     from slabrow.servers.postgresql.session import PostgresSession
     from slabrow.servers.postgresql.write.writer import PostgresWriter
@@ -51,6 +52,13 @@ class Postgres:
         from slabrow.servers.postgresql.write.writer import PostgresWriter
 
         return PostgresWriter()
+
+    @property
+    def hashings(self) -> "PostgresHashings":
+        """As `Family.hashings`."""
+        from slabrow.servers.postgresql.hashing import PostgresHashings
+
+        return PostgresHashings()
 
     def load(self) -> None:
         """As `Family.load`."""

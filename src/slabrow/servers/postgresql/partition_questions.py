@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.counted import FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
-    from slabrow.core.table.tree import Tree
+    from slabrow.core.table.tree import Partition, Tree
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.values.names import Name
 
@@ -31,6 +31,10 @@ class PostgresPartitions:
 
         with explained("read what the partition belongs to"):
             return partitions.root_of(self.connection, name)
+
+    def plan_name(self, tree: Tree, leaf: Partition) -> str:
+        """As `PartitionQuestions.plan_name`."""
+        return f"{leaf.name.schema}.{leaf.name.table}"
 
     def facts(self, root: Name, parent: Name, names: Sequence[Name]) -> PartitionFacts:
         """As `PartitionQuestions.facts`."""

@@ -13,6 +13,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
+from slabrow.core.values.method import By
 from slabrow.servers.postgresql.connection import Connection
 
 if TYPE_CHECKING:
@@ -288,29 +289,31 @@ class PostgresCounting:
 
         return row_counts.count_leaves(self.connection, tree)
 
-    def rows_of_leaves(self, leaves: Sequence[Partition]) -> dict[str, int]:
+    def rows_of_leaves(self, tree: Tree, leaves: Sequence[Partition]) -> dict[str, int]:
         """As `Counting.rows_of_leaves`."""
         from slabrow.servers.postgresql.read import row_counts
 
         return row_counts.rows_of_leaves(self.connection, leaves)
 
-    def any_rows(self, tables: Sequence[Name]) -> bool:
+    def any_rows(self, tree: Tree, leaves: Sequence[Partition]) -> bool:
         """As `Counting.any_rows`."""
         from slabrow.servers.postgresql.read import row_counts
 
-        return row_counts.any_rows(self.connection, tables)
+        return row_counts.any_rows(self.connection, [leaf.name for leaf in leaves])
 
-    def count_catch_all(self, catch_all: Name, key: tuple[str, ...], held: Sequence[Bounds | None]) -> CatchAllCount:
+    def count_catch_all(
+        self, tree: Tree, catch_all: Partition, key: tuple[str, ...], held: Sequence[Bounds | None]
+    ) -> CatchAllCount:
         """As `Counting.count_catch_all`."""
         from slabrow.servers.postgresql.read import row_counts
 
-        return row_counts.count_catch_all(self.connection, catch_all, key, held)
+        return row_counts.count_catch_all(self.connection, catch_all.name, key, held)
 
-    def some_values(self, table: Name, column: ColumnFact, most: int) -> list[Value]:
+    def some_values(self, tree: Tree, leaf: Partition, column: ColumnFact, most: int) -> list[Value]:
         """As `Counting.some_values`."""
         from slabrow.servers.postgresql.read import row_counts
 
-        return row_counts.some_values(self.connection, table, column, most)
+        return row_counts.some_values(self.connection, leaf.name, column, most)
 
     def moving_obstacle(self, parent: Name, catch_all: Name) -> str | None:
         """As `Counting.moving_obstacle`."""
@@ -344,8 +347,10 @@ class PostgresCounting:
 
         return row_counts.sample(self.connection, table, columns, percent)
 
-    def hash_routes(self, tree: Tree, keys: Sequence[Sequence[str | None]]) -> list[str | None]:
-        """As `Counting.hash_routes`."""
+    def routes(self, tree: Tree, keys: Sequence[Sequence[str | None]], zone: ZoneInfo) -> list[str | None] | None:
+        """As `Counting.routes`."""
+        if tree.by is not By.HASH:
+            return None
         from slabrow.servers.postgresql.read import row_counts
 
         return row_counts.hash_routes(self.connection, tree, keys)

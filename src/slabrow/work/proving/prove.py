@@ -50,7 +50,7 @@ class _Leaves:
 
     root_of: Mapping[str, str]  # `schema.leaf` as in plans -> root's spelling
     spelling: Mapping[str, str]
-    rows: Mapping[str, int]  # by spelling
+    rows: Mapping[tuple[str, str], int]  # by the spelling of the root and of the leaf
     of_root: Mapping[str, tuple[str, ...]]
     name_of: Mapping[str, Name]  # of each root
 
@@ -154,7 +154,7 @@ def _leaves(session: Session) -> _Leaves:
     return _Leaves(
         {leaf.plan_name: leaf.root for leaf in named},
         {leaf.plan_name: leaf.spelling or "" for leaf in named},
-        {leaf.spelling or "": leaf.rows for leaf in named},
+        {(leaf.root, leaf.spelling or ""): leaf.rows for leaf in named},
         {root: tuple(sorted(leaves)) for root, leaves in of_root.items()},
         {leaf.root: leaf.root_name for leaf in found},
     )
@@ -198,7 +198,8 @@ class _Server:
         ]
         if query.params and proofs:
             generic = self.session.planner.plan_generic(Query(query.sql, query.params), self.asking.timeout_ms)
-            proofs = [replace(proof, generic=self._generic(proof, generic)) for proof in proofs]
+            if generic is not None:
+                proofs = [replace(proof, generic=self._generic(proof, generic)) for proof in proofs]
         return proofs
 
     def _looked(self, query: FileQuery) -> _Looked:
@@ -245,7 +246,7 @@ class _Server:
         if (reading.planning_ms or 0.0) <= (reading.execution_ms or 0.0):
             return reading
         again = self.session.planner.plan(asked, self.asking.timeout_ms).planning_ms
-        return replace(reading, planning_ms=min(reading.planning_ms or 0.0, again or 0.0))
+        return reading if again is None else replace(reading, planning_ms=min(reading.planning_ms or 0.0, again))
 
     def _contrast(self, asked: Query) -> PlanReading | None:
         if not self.asking.contrast:
@@ -381,8 +382,13 @@ class _Predictor:
     def _of(self, root: str) -> Predictor:
         if root not in self.known:
             tree = self.session.catalogue.tree(parse_name(root))
-            self.known[root] = Predictor(tree, self.schema, self.settings, self.answers, self.session.rules)
+            self.known[root] = Predictor(
+                tree, self.schema, self.settings, self.answers, self.session.rules, self._named
+            )
         return self.known[root]
+
+    def _named(self, name: Name) -> Predictor | None:
+        return next((each for each in self.known.values() if each.tree.table == name), None)
 
     def _around(self, query: FileQuery) -> Surroundings:
         assert self.zone is not None
@@ -432,8 +438,8 @@ def _proof(query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves) -
         executed=executed,
         verdict=verdict(len(touched), len(every)),
         pruned_at=pruned_at(len(every), removed, len(planned), None if executed is None else kept),
-        rows=sum(leaves.rows[leaf] for leaf in touched),
-        all_rows=sum(leaves.rows[leaf] for leaf in every),
+        rows=sum(leaves.rows[root, leaf] for leaf in touched),
+        all_rows=sum(leaves.rows[root, leaf] for leaf in every),
         planning_ms=reading.planning_ms,
         measured=measured,
         in_plan=min(len(every), len(planned) + removed),

@@ -118,6 +118,9 @@ class ActionRunner:
 
     def _swept(self, tended: Tended, writer: ActionWriter) -> Tended:
         """Again when rows of the catch-all were changed while they were copied, and at last wholly under the lock."""
+        if tended.transaction is not None and not tended.transaction.is_atomic:
+            moved = tended.action.rows if isinstance(tended.action, Sweep) else None
+            return replace(self._ran(tended), rows=moved)  # the server moves the rows within that one statement
         began = time.monotonic()
         for attempt in range(1, SWEEPS + 1):
             if attempt == SWEEPS:

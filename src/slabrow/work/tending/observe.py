@@ -67,7 +67,7 @@ def _new_values(session: Session, layout: Layout, tree: Tree) -> tuple[tuple[Val
     if not layout.takes_new_values or catch_all is None:
         return (), []
     column = ColumnFact(tree.key[0].text, tree.key[0].type_name, tree.key[0].not_null)
-    values = session.counting.some_values(catch_all.name, column, MOST_NEW_VALUES + 1)
+    values = session.counting.some_values(tree, catch_all, column, MOST_NEW_VALUES + 1)
     if len(values) <= MOST_NEW_VALUES:
         return tuple(values), []
     return (), [too_many_values(tree)]
@@ -86,14 +86,14 @@ def _lying(session: Session, layout: Layout, tree: Tree, actions: Sequence[Actio
     catch_all = tree.catch_all
     if catch_all is None or layout.by is By.HASH:
         return None
-    if not session.counting.any_rows([leaf.name for leaf in tree.leaves_of(catch_all)]):
+    if not session.counting.any_rows(tree, tree.leaves_of(catch_all)):
         return None
     try:
         wanted = wanted_counts(layout, tree, actions)
         if wanted is None:
             return None
         key = tuple(column.name or column.text for column in tree.key)
-        return session.counting.count_catch_all(catch_all.name, key, wanted)
+        return session.counting.count_catch_all(tree, catch_all, key, wanted)
     except ValueError:
         return None
 
@@ -112,9 +112,10 @@ def _stays_empty(session: Session, tree: Tree, actions: Sequence[Action]) -> boo
     gone = {partition.spelling for partition in tree.partitions if partition.name in retired}
     staying = [leaf for leaf in tree.leaves if leaf.name not in retired and leaf.parent not in gone]
     # The newest first: there, one look finds rows nearly always.
-    if session.counting.any_rows([leaf.name for leaf in reversed(staying)]):
+    if session.counting.any_rows(tree, list(reversed(staying))):
         return False
-    return session.counting.any_rows(list(retired))  # an empty table loses nothing
+    leaving = [leaf for leaf in tree.leaves if leaf not in staying]
+    return session.counting.any_rows(tree, leaving)  # an empty table loses nothing
 
 
 def _leaf_rows(session: Session, tree: Tree, actions: Sequence[Action]) -> dict[str, int] | None:
@@ -122,7 +123,7 @@ def _leaf_rows(session: Session, tree: Tree, actions: Sequence[Action]) -> dict[
     if not retiring(actions) or has_estimates(tree) or sum(leaf.bytes for leaf in tree.leaves) > COUNTED_BELOW:
         return None
     try:
-        return session.counting.rows_of_leaves([leaf for leaf in tree.leaves if not leaf.is_empty])
+        return session.counting.rows_of_leaves(tree, [leaf for leaf in tree.leaves if not leaf.is_empty])
     except ServerError:
         if session.closed:
             raise

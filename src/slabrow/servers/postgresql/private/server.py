@@ -1,7 +1,7 @@
 """A private PostgreSQL: found on this machine, started on a unix socket in a folder of its own, and gone at the end.
 
-A guardian process (`guardian.py`) owns the server. It ends the server and removes the folder as soon as the pipe to
-this process closes, so that nothing stays behind when this process is killed.
+A guardian process (`servers/guardian.py`) owns the server. It ends the server and removes the folder as soon as the
+pipe to this process closes, so that nothing stays behind when this process is killed.
 """
 
 import importlib.util
@@ -11,7 +11,6 @@ import re
 import shutil
 import signal
 import subprocess
-import sys
 import tempfile
 import time
 from collections.abc import Iterator
@@ -20,6 +19,7 @@ from pathlib import Path
 
 from slabrow.core.values.errors import ServerError
 from slabrow.servers.postgresql.family import TRAITS
+from slabrow.servers.private_process import Guarded, end_by_pid, guarded, is_alive
 
 _INSTALL_FOLDERS = (
     "/usr/lib/postgresql/*/bin",
@@ -119,8 +119,17 @@ class PrivatePostgres:
 
     folder: Path
     version: int
-    guardian: "subprocess.Popen[bytes]"
-    main_pid: int
+    process: Guarded
+
+    @property
+    def main_pid(self) -> int:
+        """The postmaster."""
+        return self.process.main_pid
+
+    @property
+    def guardian(self) -> "subprocess.Popen[bytes]":
+        """The process that keeps it."""
+        return self.process.guardian
 
     @property
     def dsn(self) -> str:
@@ -134,16 +143,11 @@ class PrivatePostgres:
 
     def stop(self) -> None:
         """Ends the server and removes its folder. Returns when both are gone."""
-        if self.guardian.stdin is not None and not self.guardian.stdin.closed:
-            self.guardian.stdin.close()
-        self.guardian.wait()
+        self.process.stop()
 
     def let_go(self) -> None:
         """The server goes on after this process; `stop_by_pid` ends it."""
-        if self.guardian.stdin is not None:
-            self.guardian.stdin.write(b"stay\n")
-            self.guardian.stdin.close()
-        self.guardian.wait()
+        self.process.let_go()
 
 
 def start(
@@ -276,32 +280,18 @@ def _clean_environment() -> dict[str, str]:
 
 
 def _launch(binaries: Binaries, folder: Path, user: pwd.struct_passwd | None) -> PrivatePostgres:
-    from slabrow.servers.postgresql.private import guardian
-
-    # A session of its own: Ctrl-C reaches this process, and the guardian then sees its pipe close.
-    process = subprocess.Popen(
-        [
-            sys.executable,
-            "-S",
-            "-E",
-            guardian.__file__,
-            str(folder),
-            str(binaries.folder / "postgres"),
-            *([str(user.pw_uid), str(user.pw_gid)] if user else []),
-        ],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
-        start_new_session=True,
-        cwd="/",
-        env=_clean_environment(),
+    # SIGINT is PostgreSQL's fast shutdown, SIGQUIT its immediate one.
+    process = guarded(
+        folder,
+        [str(binaries.folder / "postgres"), "-D", f"{folder}/data"],
+        soft=signal.SIGINT,
+        hard=signal.SIGQUIT,
+        ids=(user.pw_uid, user.pw_gid) if user else None,
+        environment=_clean_environment(),
     )
-    assert process.stdout is not None
-    pid = process.stdout.readline().strip()
-    if not pid:
-        process.wait()
+    if process is None:
         raise ServerError(f"PostgreSQL {binaries.version} did not start", found=f"the guardian of {folder} ended")
-    server = PrivatePostgres(folder, binaries.version, process, int(pid))
+    server = PrivatePostgres(folder, binaries.version, process)
     try:
         _wait_until_ready(server)
     except BaseException:
@@ -329,29 +319,9 @@ def _wait_until_ready(server: PrivatePostgres) -> None:
 
 def is_running(pid: int, folder: Path) -> bool:
     """Whether a server that was let go still runs: its own postmaster.pid names it, and the process is there."""
-    try:
-        if (folder / "data" / "postmaster.pid").read_text().split("\n", 1)[0].strip() != str(pid):
-            return False
-        os.kill(pid, 0)
-    except PermissionError:
-        return True
-    except (OSError, ValueError):
-        return False
-    return True
+    return is_alive(pid, folder / "data" / "postmaster.pid")
 
 
 def stop_by_pid(pid: int, folder: Path, wait_s: float = 30.0) -> bool:
-    """Ends a server that was let go, and removes its folder. False when it was not running any more.
-
-    The pid is believed only while the server's own postmaster.pid in that folder names it.
-    """
-    was_running = is_running(pid, folder)
-    if was_running:
-        os.kill(pid, signal.SIGINT)  # PostgreSQL's fast shutdown
-        deadline = time.monotonic() + wait_s
-        while is_running(pid, folder) and time.monotonic() < deadline:
-            time.sleep(0.05)
-    # Only what looks like a private server's folder is ever removed.
-    if folder.name.startswith("slabrow-") and (folder / "data").is_dir():
-        shutil.rmtree(folder, ignore_errors=True)
-    return was_running
+    """Ends a server that was let go, and removes its folder. False when it was not running any more."""
+    return end_by_pid(pid, folder, folder / "data" / "postmaster.pid", signal.SIGINT, wait_s)

@@ -1,0 +1,1 @@
+"""Asks about statements: plans and measured runs."""

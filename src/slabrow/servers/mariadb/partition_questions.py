@@ -1,0 +1,87 @@
+"""`partition_protocols.PartitionQuestions`, answered by MariaDB."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from slabrow.servers.mariadb.connection import Connection
+from slabrow.servers.mariadb.errors import explained
+from slabrow.servers.mariadb.unbuilt import unbuilt
+
+if TYPE_CHECKING:
+    from slabrow.core.statistics.parent_statistics import ParentStatistics
+    from slabrow.core.table.bounds import Bounds
+    from slabrow.core.table.counted import FoundRows
+    from slabrow.core.table.index_matrix import IndexMatrix
+    from slabrow.core.table.partition_facts import PartitionFacts
+    from slabrow.core.table.tree import Partition, Tree
+    from slabrow.core.upkeep.membership import Staged
+    from slabrow.core.values.names import Name
+
+
+@dataclass(frozen=True, slots=True)
+class MariaPartitions:
+    """On one connection."""
+
+    connection: Connection
+
+    def root_of(self, name: Name) -> tuple[Name, Name] | None:
+        """As `PartitionQuestions.root_of`."""
+        from slabrow.servers.mariadb.read import found_rows
+
+        with explained("read what the partition belongs to"):
+            found = found_rows.leaf_named(self.connection, name)
+        return None if found is None else (found[0], found[0])
+
+    def plan_name(self, tree: Tree, leaf: Partition) -> str:
+        """As `PartitionQuestions.plan_name`."""
+        from slabrow.servers.mariadb.read import catalogue
+
+        return catalogue.plan_name(tree.table, leaf.spelling)
+
+    def facts(self, root: Name, parent: Name, names: Sequence[Name]) -> PartitionFacts:
+        """As `PartitionQuestions.facts`."""
+        unbuilt("divide partitions anew")
+
+    def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
+        """As `PartitionQuestions.staged`."""
+        unbuilt("take in a table as a partition")
+
+    def extent(self, name: Name, column: str) -> tuple[str | None, str | None]:
+        """As `PartitionQuestions.extent`."""
+        unbuilt("take in a table as a partition")
+
+    def index_matrix(self, table: Name) -> IndexMatrix:
+        """As `PartitionQuestions.index_matrix`."""
+        unbuilt("show indexes partition by partition: there every index is on every partition")
+
+    def index_faults(self, table: Name) -> dict[str, int]:
+        """As `PartitionQuestions.index_faults`: every index is on every partition, or there is none."""
+        return {}
+
+    def parent_statistics(self, tree: Tree) -> ParentStatistics:
+        """As `PartitionQuestions.parent_statistics`: the server adds up those of the leaves, and keeps no others."""
+        from slabrow.core.statistics.parent_statistics import ParentStatistics
+
+        rows = sum(leaf.rows or 0 for leaf in tree.leaves)
+        return ParentStatistics(rows=rows, leaf_rows=rows, analysed=None, leaves_analysed=None)
+
+    def query_where(self, tree: Tree, condition: str) -> str:
+        """As `PartitionQuestions.query_where`."""
+        from slabrow.servers.mariadb.read import found_rows
+
+        return found_rows.query_of(tree, condition)
+
+    def rows_where(self, query: str, doing: str) -> dict[str, FoundRows]:
+        """As `PartitionQuestions.rows_where`."""
+        from slabrow.servers.mariadb.read import found_rows
+
+        return found_rows.rows_where(self.connection, query, doing)
+
+    def first_rows(self, name: Name, most: int) -> tuple[tuple[str, ...], list[list[Any]]]:
+        """As `PartitionQuestions.first_rows`."""
+        from slabrow.servers.mariadb.read import found_rows
+
+        return found_rows.first_rows(self.connection, name, most)

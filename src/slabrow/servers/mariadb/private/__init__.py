@@ -1,0 +1,1 @@
+"""A server of our own."""

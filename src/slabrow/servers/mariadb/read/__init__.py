@@ -1,0 +1,1 @@
+"""Reads the catalogue, the statistics and rows."""

@@ -1,0 +1,1 @@
+"""Writes changes as statements."""

@@ -1,0 +1,145 @@
+"""MariaDB's `protocols.Writer`: one door to the modules that write statements. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from slabrow.core.table.bounds import Bounds
+from slabrow.core.upkeep.statements import Part, Statement, Transaction
+from slabrow.servers.mariadb import quoting
+from slabrow.servers.mariadb.unbuilt import unbuilt
+
+if TYPE_CHECKING:
+    from slabrow.core.sql.index_statement import IndexAsked
+    from slabrow.core.table.export_column import ExportColumn
+    from slabrow.core.table.index_matrix import IndexFound, IndexMatrix
+    from slabrow.core.table.layout import Layout
+    from slabrow.core.table.shape import Shape
+    from slabrow.core.table.tree import Tree
+    from slabrow.core.upkeep.actions import Adopt
+    from slabrow.core.upkeep.conversion_plan import ConversionPlan
+    from slabrow.core.upkeep.live_plan import LivePlan
+    from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
+    from slabrow.core.upkeep.planned_partitions import Planned
+    from slabrow.core.upkeep.redivision import RedivisionPlan
+    from slabrow.core.upkeep.steps import Step
+    from slabrow.core.upkeep.upkeep_facts import Copying, UpkeepFacts
+    from slabrow.core.values.key_values import Kind
+    from slabrow.core.values.names import Name
+    from slabrow.servers.mariadb.write.upkeep import MariaUpkeep
+    from slabrow.servers.step_protocols import AsIsSteps, LiveSteps
+
+
+class MariaWriter:
+    """See the protocol for what each answers."""
+
+    def identifier(self, name: str) -> str:
+        """As `Writer.identifier`."""
+        return quoting.identifier(name)
+
+    def table(self, name: Name) -> str:
+        """As `Writer.table`."""
+        return quoting.table(name)
+
+    def bounds(self, held: Bounds, width: int = 1) -> str:
+        """As `Writer.bounds`."""
+        return quoting.spelled_bounds(held)
+
+    def parse_bounds(self, text: str, kinds: tuple[Kind, ...]) -> Bounds:
+        """As `Writer.parse_bounds`."""
+        unbuilt("take in a table as a partition")
+
+    def build(
+        self, shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str, lock_wait_ms: int
+    ) -> list[Transaction]:
+        """As `Writer.build`: one statement, with all partitions."""
+        from slabrow.servers.mariadb.write.definitions import create_table
+
+        sql = create_table(shape, layout, planned, layout.table)
+        return [Transaction(f"create {layout.table} and its partitions", (Statement(sql, 1.0),), is_atomic=False)]
+
+    def upkeep(
+        self, tree: Tree, layout: Layout, facts: UpkeepFacts, lock_wait_ms: int, copying: Copying | None = None
+    ) -> MariaUpkeep:
+        """As `Writer.upkeep`."""
+        from slabrow.servers.mariadb.write.upkeep import MariaUpkeep
+
+        return MariaUpkeep(tree, layout)
+
+    def adoption(self, action: Adopt, parent: tuple[Tree, UpkeepFacts] | None, lock_wait_ms: int) -> Transaction:
+        """As `Writer.adoption`."""
+        unbuilt("bring an archive back")
+
+    def conversion(self, plan: ConversionPlan) -> tuple[Step, ...]:
+        """As `Writer.conversion`."""
+        unbuilt("convert a table")
+
+    def live(self, plan: LivePlan, jobs: int) -> LiveSteps:
+        """As `Writer.live`."""
+        unbuilt("convert a table")
+
+    def redivision(self, plan: RedivisionPlan, jobs: int) -> LiveSteps:
+        """As `Writer.redivision`."""
+        unbuilt("divide partitions anew")
+
+    def joining(self, plan: JoiningPlan) -> tuple[Step, ...]:
+        """As `Writer.joining`."""
+        unbuilt("take in a table as a partition")
+
+    def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
+        """As `Writer.index_mending`."""
+        unbuilt("build indexes")
+
+    def index_creating(
+        self, matrix: IndexMatrix, asked: IndexAsked, taken: frozenset[str]
+    ) -> tuple[Name, tuple[Step, ...]]:
+        """As `Writer.index_creating`."""
+        unbuilt("build indexes")
+
+    def analysis(self, table: Name, columns: Sequence[str], version: int) -> Transaction:
+        """As `Writer.analysis`: the engine's statistics of all leaves."""
+        sql = f"ANALYZE TABLE {quoting.table(table)}"
+        return Transaction(f"analyse {table}", (Statement(sql),), is_atomic=False)
+
+    def index_dropping(self, matrix: IndexMatrix, index: IndexFound) -> tuple[Step, ...]:
+        """As `Writer.index_dropping`."""
+        unbuilt("drop indexes")
+
+    def leaving(self, plan: LeavingPlan) -> tuple[Step, ...]:
+        """As `Writer.leaving`."""
+        unbuilt("let a partition out")
+
+    def phase_script(
+        self, title: str, steps: Sequence[Step], lock_wait_ms: int, now: datetime, is_over: str | None = None
+    ) -> str:
+        """As `Writer.phase_script`."""
+        unbuilt("write long work as a script")
+
+    def as_is(self, plan: LivePlan) -> AsIsSteps:
+        """As `Writer.as_is`."""
+        unbuilt("convert a table")
+
+    def dropping(self, old: Name, lock_wait_ms: int) -> Transaction:
+        """As `Writer.dropping`."""
+        sql = f"DROP TABLE {quoting.table(old)}"
+        return Transaction(f"drop {old}", (Statement(sql, 1.0),), is_atomic=False)
+
+    def old_table(self, comment: str | None) -> tuple[Name, str | None] | None:
+        """As `Writer.old_table`: no conversion has left any."""
+        return None
+
+    def creation_of(self, table: Name, columns: Sequence[ExportColumn]) -> str:
+        """As `Writer.creation_of`."""
+        unbuilt("archive rows")
+
+    def unchanged_since(self, table: Name, columns: Sequence[str], rows: int, fingerprint: str) -> tuple[Part, ...]:
+        """As `Writer.unchanged_since`."""
+        unbuilt("archive rows")
+
+    def script(self, transactions: Sequence[Transaction], title: str, now: datetime) -> str:
+        """As `Writer.script`."""
+        from slabrow.servers.mariadb.write.script import script
+
+        return script(transactions, title, now)
