@@ -1,11 +1,14 @@
 """MariaDB through the program: connecting, building, counting, routing, upkeep. Pruning: test_mariadb_pruning."""
 
+import gzip
 import json
 import random
 import signal
 import time
 import unittest
 
+from slabrow.core.values.errors import UsageError
+from slabrow.files.statement_log import is_statement_log, read_statement_log
 from slabrow.servers.mariadb.dsn import complete, parse_dsn
 from tests.mariadb import MariaTest, connect, server
 from tests.support import run
@@ -279,3 +282,50 @@ class ServerTest(MariaTest):
             "census", "reading", dsn=f"mariadb://root@localhost/x?socket={server().folder}/gone", code=3
         )
         self.assertIn("cannot be reached", gone.stderr)
+
+
+STATEMENTS = (
+    "SELECT * FROM reading WHERE hive_id = 7 AND taken_at >= '2026-02-01' AND taken_at < '2026-02-05'",
+    "SELECT count(*) FROM reading WHERE note = 'it''s /* ; */ \\\\' AND taken_at >= NOW() - INTERVAL 1 DAY",
+    "UPDATE reading SET weight = 3 WHERE reading_id = 12\n  AND taken_at = '2026-02-01'",
+    "DELETE FROM reading WHERE hive_id IN (1, 2, 3)",
+)
+
+
+class LogTest(MariaTest):
+    """The logs that the server itself writes."""
+
+    def setUp(self):
+        super().setUp()
+        self.sql(
+            "CREATE TABLE reading (reading_id bigint PRIMARY KEY, hive_id int, taken_at datetime, note text, weight int)"
+        )
+        self.general = server().folder / f"{self.database}.log"
+        self.sql(f"SET GLOBAL general_log_file = '{self.general}', GLOBAL general_log = 1")
+        self.addCleanup(self.sql, "SET GLOBAL general_log = 0")
+        for times, statement in enumerate(STATEMENTS, 2):
+            for _ in range(times):
+                self.sql(statement)
+        self.sql("SET GLOBAL general_log = 0")
+
+    def test_both_logs_tell_the_same_workload(self):
+        for path in (self.general, server().log):
+            found = read_statement_log(path, self.database)
+            calls = {shape.text.split()[0]: shape.calls for shape in found.shapes if "CREATE" not in shape.text}
+            self.assertEqual({"SELECT": calls["SELECT"], "UPDATE": 4, "DELETE": 5}, calls)
+            self.assertEqual([2, 3, 4, 5], sorted(shape.calls for shape in found.shapes if "reading" in shape.text))
+            is_timed = path == server().log
+            self.assertEqual({is_timed}, {shape.total_ms is not None for shape in found.shapes})
+
+    def test_nonsense_is_an_error_and_broken_lines_are_not(self):
+        text = self.general.read_text()
+        cut = self.folder / "cut.log"
+        cut.write_text(text[: len(text) * 3 // 4] + "\x00\xff '\" unfinished")
+        self.assertTrue(read_statement_log(cut, self.database).shapes)
+        with gzip.open(self.folder / "log.gz", "wt") as file:
+            file.write(text)
+        self.assertTrue(is_statement_log(self.folder / "log.gz"))
+        empty = self.folder / "empty.log"
+        empty.write_text(text[:200])
+        with self.assertRaises(UsageError):
+            read_statement_log(empty, self.database)

@@ -31,7 +31,7 @@ class UsageTest(unittest.TestCase):
             (["prove", "--queries", "/nonexistent.sql"], "there is no query file", "--queries"),
             (["forecast", "--picture", "x.gif"], "written as x.gif", ".png or .svg"),
             (["demo", "--rows", "5"], "--rows 5 is out of range", "1000 to"),
-            (["survey", "t", "--dsn", "mysql://h/d"], "to no known server family", "postgresql://"),
+            (["survey", "t", "--dsn", "redis://h/d"], "to no known server family", "postgresql://"),
             (["build", "--schema", "a", "--like", "b"], "exclude each other", "give one"),
         ]:
             with self.subTest(" ".join(arguments)):

@@ -183,6 +183,10 @@ class LedgerStore(Protocol):
 class ReshapingStore(Protocol):
     """The records of long work on tables, in the ledger's schema. The steps of the work write most of them."""
 
+    @property
+    def has_scripts(self) -> bool:
+        """Whether long work can be written down for the server's own client."""
+
     def beginning(
         self, job: int, *, kind: str, way: str, table: Name, layout: str, old_name: Name, details: Mapping[str, Any]
     ) -> tuple[Step, ...]:

@@ -177,6 +177,10 @@ _STEPS = {
     "prepare the way back": ("a log for what is written after the swap", "none"),
     "bring changes over": ("batches of the log, until few are left", _READS),
     "compare": ("count and fingerprint of each partition, in one snapshot", _READS),
+    "get ready to swap": ("triggers of the new table, for the way back", "none"),
+    "say that it is swapped": ("in the record", "none"),
+    "say that it is undone": ("in the record", "none"),
+    "remove the logs": ("they are dropped", "none"),
     "wait for old transactions": ("they would find the new table empty", _READS),
     "swap names": ("the last changes come over, names and bindings are exchanged", _SHORTEST),
     "take the triggers off the old table": ("nobody uses the old table any more", "none"),
@@ -203,7 +207,7 @@ _STEPS = {
 
 
 def _more(result: LiveResult) -> str:
-    if result.doing == "convert":
+    if result.doing == "convert" and result.has_script:
         return "; --script FOLDER writes every statement as psql files, one for each phase."
     return "."
 

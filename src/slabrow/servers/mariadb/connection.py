@@ -160,6 +160,12 @@ def _greeted(driver: Any, place: Place) -> Connection:
     return found
 
 
+def again(connection: Connection) -> Connection:
+    """Another connection of the same user to the same server."""
+    with explained("open a second session"):
+        return _greeted(pymysql.connect(**_settings(connection.place)), connection.place)
+
+
 def pin(connection: Connection) -> None:
     """The settings under which this process reads and writes."""
     connection.run(_PINNED, (_MODE, READ_WAIT_S, READ_WAIT_S))

@@ -18,8 +18,9 @@ from pymysql import err
 from slabrow.core.upkeep.statements import Load, Transaction, sql_of
 from slabrow.core.values.errors import Doubled, LockNotGot, ServerError
 from slabrow.core.values.names import Name
-from slabrow.servers.mariadb.connection import Connection
+from slabrow.servers.mariadb.connection import READ_WAIT_S, Connection
 from slabrow.servers.mariadb.errors import LOCK_ERRORS, explained, number_of, translated, words_of
+from slabrow.servers.mariadb.live.exchange import Exchange
 from slabrow.servers.mariadb.quoting import identifier
 from slabrow.servers.mariadb.read.catalogue import full_name
 from slabrow.servers.mariadb.unbuilt import unbuilt
@@ -59,11 +60,20 @@ class MariaExecution:
 
         The server says for how long it worked under the lock only with the waiting: so this is an upper bound.
         """
+        strong = transaction.strong
+        if strong is not None and strong.strong is not None:
+            return Exchange(self.connection, transaction).run()
         began = time.monotonic()
+        seconds = max(1, round(lock_wait_ms / 1_000 / 2))  # WAIT n may cost twice as long
         for part in transaction.statements:
-            seconds = max(1, round(lock_wait_ms / 1_000 / 2))  # WAIT n may cost twice as long
-            waiting = f"WAIT {seconds} " if not self._is_held_up() else "NOWAIT "
-            self.connection.run(sql_of(part).replace(WAIT, waiting))
+            is_held_up = self._is_held_up()
+            waiting = "NOWAIT " if is_held_up else f"WAIT {seconds} "
+            self.connection.run("SET SESSION lock_wait_timeout = %s", (0 if is_held_up else seconds,))
+            try:
+                self.connection.rows(sql_of(part).replace(WAIT, waiting))
+            finally:
+                if not self.connection.closed:
+                    self.connection.run("SET SESSION lock_wait_timeout = %s", (READ_WAIT_S,))
         return (time.monotonic() - began) * 1_000
 
     def _is_held_up(self) -> bool:
@@ -109,7 +119,7 @@ class MariaExecution:
         return self.connection.rows(sql)
 
     def run_with(self, sql: str, values: Sequence[str]) -> None:
-        """A statement with the values of its parameters as text."""
+        """A statement with the values of its parameters as text, which stand in it as %s."""
         self.connection.run(sql, tuple(values))
 
     def drop_schema(self, schema: str) -> None:
@@ -151,10 +161,14 @@ class MariaExecution:
         return None if row is None else f"connection {row[0]} ({row[1]}, {row[2]}) since {row[3]} s"
 
     def prepare_maintenance(self) -> None:
-        """Connections are pinned when they are opened: they have no time limits."""
+        """Connections are pinned when they are opened: they have no time limits. Rows are read without locking them, as
+        others have committed them (READ COMMITTED): a copy must not keep writers waiting.
+        """
+        with explained("set this session up"):
+            self.connection.run("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")
 
     def join_work(self, table: Name) -> None:
-        """Nothing here works with several sessions yet."""
+        """Its sessions end with the program: what a killed one was doing is rolled back by the server."""
 
     def end_orphans(self, table: Name) -> None:
         """A connection whose client was killed ends by itself, and what it defines is done wholly or not at all."""

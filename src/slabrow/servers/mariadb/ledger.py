@@ -19,6 +19,7 @@ from slabrow.core.upkeep.number_growth import Seen
 from slabrow.core.values.errors import ServerError
 from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.errors import explained
+from slabrow.servers.mariadb.live.records import TABLES as RESHAPING_TABLES
 from slabrow.servers.mariadb.quoting import identifier, literal
 
 _VERSION = 1
@@ -114,10 +115,10 @@ class MariaLedger:
         try:
             with explained("make the ledger"):
                 self.connection.run(f"CREATE DATABASE IF NOT EXISTS {identifier(self.schema)}")
-                for sql in _TABLES:
-                    self.connection.run(
-                        sql.format(table=self.table, growth=self.growth, mark=literal(f"{_MARK}{_VERSION}"))
-                    )
+                names = {"table": self.table, "growth": self.growth, "schema": identifier(self.schema)}
+                # The ledger itself comes last: where it is, all of them are.
+                for sql in (*RESHAPING_TABLES, *_TABLES):
+                    self.connection.run(sql.format(**names, mark=literal(f"{_MARK}{_VERSION}")))
             self._found = _VERSION
         except ServerError as error:
             raise ServerError(

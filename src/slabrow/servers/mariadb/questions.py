@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
@@ -141,11 +142,19 @@ class MariaCatalogue:
 
     def belongings(self, found: Relation) -> Belongings:
         """As `Catalogue.belongings`."""
-        unbuilt("carry over what belongs to a table")
+        from slabrow.servers.mariadb.read import belongings
+
+        return belongings.belongings(self.connection, found)
 
     def recorded_by(self, table: Name) -> str | None:
-        """As `Catalogue.recorded_by`: no conversion records changes here yet."""
-        return None
+        """As `Catalogue.recorded_by`: by the body of the trigger, which names the log."""
+        row = self.connection.row(
+            "SELECT action_statement FROM information_schema.triggers WHERE event_object_schema = %s "
+            "AND event_object_table = %s AND trigger_name RLIKE '^(log|back)_[0-9]+_i$'",
+            (table.schema or self.connection.database, table.table),
+        )
+        match = None if row is None else re.match(r"INSERT INTO `((?:[^`]|``)+)`\.", str(row[0]))
+        return None if match is None else match.group(1).replace("``", "`")
 
     def bodies_naming(self, table: Name) -> tuple[tuple[str, str], ...]:
         """As `Catalogue.bodies_naming`."""

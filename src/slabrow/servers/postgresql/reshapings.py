@@ -30,6 +30,11 @@ class Reshapings:
     def _table(self) -> str:
         return f"{identifier(self.schema)}.reshaping"
 
+    @property
+    def has_scripts(self) -> bool:
+        """As `ReshapingStore.has_scripts`."""
+        return True
+
     def beginning(
         self, job: int, *, kind: str, way: str, table: Name, layout: str, old_name: Name, details: Mapping[str, Any]
     ) -> tuple[Step, ...]:

@@ -377,6 +377,7 @@ class LiveConversion:
             seconds_left=seconds_left(record, done, pieces),
             is_paused=is_paused,
             way=record.way if record else self.options.way,
+            has_script=self.store.has_scripts,
             lines=layout_lines(planned.plan) if planned is not None and self.options.way == "as-is" else (),
         )
 

@@ -48,6 +48,7 @@ class LiveResult:
     seen    what the layout gives, for one that has not begun
     lines   what the layout file has to say afterwards
     breaks  what it would break, for one that has not begun
+    has_script  whether it could be written as a script
     """
 
     table: Name
@@ -71,6 +72,7 @@ class LiveResult:
     way: str = "live"
     lines: tuple[str, ...] = ()
     breaks: tuple[Break, ...] = ()
+    has_script: bool = True
 
 
 def phase_of(record: Reshaping | None, done: int, pieces: int) -> Phase:

@@ -12,6 +12,7 @@ from slabrow.core.values.names import Name
 from slabrow.core.weighing.workload import Collector, Workload, merged
 from slabrow.files.query_file import FileQuery, read_queries
 from slabrow.files.server_log import looks_like_log, read_log
+from slabrow.files.statement_log import is_statement_log, read_statement_log
 from slabrow.servers.protocols import Session
 
 
@@ -62,6 +63,8 @@ def named_tables(session: Session, workload: Workload, table: Name) -> Schema:
 
 
 def _read(path: Path, database: str | None, jobs: int | None) -> Workload:
+    if path.suffix != ".sql" and is_statement_log(path):
+        return read_statement_log(path, database)
     if path.suffix != ".sql" and looks_like_log(path):
         return read_log(path, database, jobs)
     collector = Collector()

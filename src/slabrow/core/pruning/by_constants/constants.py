@@ -204,10 +204,10 @@ def _own_value(node: exp.Expression, around: Surroundings) -> Any:
             return None
         case exp.Boolean():
             return int(node.this)
-        case exp.Literal(is_string=True):
-            return str(node.this)
+        case exp.Literal() if node.is_string:
+            return around.literal(node)
         case exp.Literal():
-            text = str(node.this)
+            text = around.literal(node)
             return int(text) if text.isdecimal() else Decimal(text)
         case exp.Neg():
             value = _own_value(node.this, around)

@@ -57,7 +57,7 @@ class ConstantPruner:
     def __init__(self, tree: Tree, answers: Answers | None = None) -> None:
         self.tree = tree
         self._answers = answers
-        rule = tree.rule if tree.rule is not None else KeyRule(columns=tree.key)
+        rule = tree.rule if tree.rule is not None else _usual_rule(tree.by, tree.key)
         self._tops = tree.children
         self._top = Level(tree.by, tree.key, rule, [each.bounds for each in self._tops], answers)
         self._subs: dict[str, list[Partition]] = {}
@@ -68,7 +68,7 @@ class ConstantPruner:
         self._sub: Level | None = None
         columns = [*self._top.columns]
         if division is not None:
-            inner = division.rule if division.rule is not None else KeyRule(columns=division.key)
+            inner = division.rule if division.rule is not None else _usual_rule(division.by, division.key)
             first = next(iter(self._subs.values()), [])
             self._sub = Level(By.HASH, division.key, inner, [each.bounds for each in first], answers)
             columns += self._sub.columns
@@ -207,6 +207,12 @@ class ConstantPruner:
             return _Found()
         high = (*weights, *([1 << 20] * 8))
         return _Found(({column.text.lower(): Values(spans=(Span(weights, True, high, True),))},))
+
+
+def _usual_rule(by: By, key: tuple[KeyColumn, ...]) -> KeyRule:
+    """Of a table that is only supposed: as it would be made."""
+    is_number = len(key) == 1 and key[0].kind is Kind.INTEGER
+    return KeyRule(columns=key, is_key=by is By.HASH and not is_number)
 
 
 def _and(one: _Found, two: _Found) -> _Found:

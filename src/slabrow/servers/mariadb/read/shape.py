@@ -11,6 +11,7 @@ from pymysql import err
 from slabrow.core.sql.backquoted import lexemes
 from slabrow.core.sql.partition_clause import start_of_clause
 from slabrow.core.sql.pieces import Piece
+from slabrow.core.table.relation import Relation
 from slabrow.core.table.shape import Column, Constraint, Index, Shape
 from slabrow.core.values.errors import ServerError, UsageError
 from slabrow.core.values.names import Name
@@ -28,9 +29,15 @@ def shape(connection: Connection, name: Name) -> Shape:
     found = catalogue.relation(connection, name)
     if not found.kind.holds_rows:
         raise ServerError(f"{found.spelling} holds no rows of its own", found=f"it is a {found.kind}")
+    text = catalogue.creation(connection, found.name)
+    return _read(text, found.name, catalogue.current_role(connection), obstacles_of(connection, found))
+
+
+def obstacles_of(connection: Connection, found: Relation) -> tuple[str, ...]:
+    """What cannot go with the table, each with the remedy. Slabrow's own triggers are no obstacle."""
     triggers = connection.rows(
         "SELECT trigger_name FROM information_schema.triggers WHERE event_object_schema = %s "
-        "AND event_object_table = %s",
+        "AND event_object_table = %s AND trigger_name NOT RLIKE '^(log|back)_[0-9]+_[iud]$'",
         (found.name.schema, found.name.table),
     )
     obstacles = [f"the trigger {trigger} stays behind: drop it, and make it anew afterwards" for (trigger,) in triggers]
@@ -39,8 +46,7 @@ def shape(connection: Connection, name: Name) -> Shape:
         "no partitioned table of this server has foreign keys; drop it first"
         for key in catalogue.foreign_keys(connection, found)
     ]
-    text = catalogue.creation(connection, found.name)
-    return _read(text, found.name, catalogue.current_role(connection), tuple(obstacles))
+    return tuple(obstacles)
 
 
 def _read(text: str, name: Name, owner: str, obstacles: tuple[str, ...] = ()) -> Shape:

@@ -74,11 +74,15 @@ class MariaWriter:
 
     def conversion(self, plan: ConversionPlan) -> tuple[Step, ...]:
         """As `Writer.conversion`."""
-        unbuilt("convert a table")
+        unbuilt(
+            "convert a table with --way locked (the server's own ALTER TABLE … PARTITION BY holds writers up as long)"
+        )
 
     def live(self, plan: LivePlan, jobs: int) -> LiveSteps:
         """As `Writer.live`."""
-        unbuilt("convert a table")
+        from slabrow.servers.mariadb.live.work import MariaLive
+
+        return MariaLive(plan)
 
     def redivision(self, plan: RedivisionPlan, jobs: int) -> LiveSteps:
         """As `Writer.redivision`."""
@@ -119,7 +123,7 @@ class MariaWriter:
 
     def as_is(self, plan: LivePlan) -> AsIsSteps:
         """As `Writer.as_is`."""
-        unbuilt("convert a table")
+        unbuilt("convert a table with --way as-is")
 
     def dropping(self, old: Name, lock_wait_ms: int) -> Transaction:
         """As `Writer.dropping`."""

@@ -1,0 +1,201 @@
+"""Converting a table in use on MariaDB: beside a writer that remembers what it wrote, with kills, and the way back."""
+
+import random
+import signal
+import threading
+import time
+
+from tests.mariadb import MariaTest, connect
+
+TABLE = """CREATE TABLE reading (
+  reading_id bigint NOT NULL AUTO_INCREMENT, hive_id int NOT NULL, taken_at datetime NOT NULL, weight decimal(8,2),
+  note varchar(40) DEFAULT 'it''s; (', raw varbinary(20), PRIMARY KEY (reading_id), KEY by_hive (hive_id, taken_at))"""
+LAYOUT = """
+[[layout]]
+table = "{0}.reading"
+by = "range"
+key = ["taken_at"]
+span = "1 month"
+from = 2026-01-01
+ahead = "1 month"
+catch_all = true
+"""
+NOW = ("--now", "2026-04-10")
+FILL = """INSERT INTO reading (hive_id, taken_at, weight, note, raw)
+  SELECT seq % 50, '2026-01-01' + INTERVAL seq * 97 % 100 DAY, seq / 7, IF(seq % 5, concat('ä#', seq), NULL), unhex(hex(seq))
+  FROM seq_1_to_{0}"""
+COLUMNS = "reading_id, hive_id, taken_at, weight, note, raw"
+
+
+class Writer:
+    """Inserts, updates (also of the key) and deletes as fast as it can, one after the other; `rows` is what must be."""
+
+    def __init__(self, database, rows):
+        self.connection = connect(database)
+        self.rows, self.errors, self.longest = dict(rows), [], 0.0
+        self._stops, self._random = threading.Event(), random.Random(7)
+        self._thread = threading.Thread(target=self._run)
+        self._thread.start()
+
+    def stop(self):
+        self._stops.set()
+        self._thread.join()
+        if self.connection.open:
+            self.connection.close()
+
+    def _run(self):
+        while not self._stops.is_set():
+            began = time.monotonic()
+            try:
+                self._write()
+            except Exception as error:  # the test looks at them at the end
+                self.errors.append(error)
+                return
+            self.longest = max(self.longest, time.monotonic() - began)
+            time.sleep(0.002)
+
+    def _write(self):
+        chosen, kind = self._random.choice(list(self.rows)[-3_000:]), self._random.random()
+        with self.connection.cursor() as cursor:
+            if kind < 0.5:
+                cursor.execute(
+                    "INSERT INTO reading (hive_id, taken_at, note, raw) VALUES (3, '2026-03-05', %s, %s)",
+                    ("'\\", b"'\0"),
+                )
+                chosen = cursor.lastrowid
+            elif kind < 0.7:
+                cursor.execute("UPDATE reading SET weight = 1 + hive_id WHERE reading_id = %s", (chosen,))
+            elif kind < 0.85:
+                cursor.execute(
+                    "UPDATE reading SET taken_at = taken_at + INTERVAL 25 DAY WHERE reading_id = %s", (chosen,)
+                )
+            else:
+                cursor.execute("DELETE FROM reading WHERE reading_id = %s", (chosen,))
+                del self.rows[chosen]
+                return
+            cursor.execute(f"SELECT {COLUMNS} FROM reading WHERE reading_id = %s", (chosen,))
+            self.rows[chosen] = cursor.fetchone()
+
+
+class LiveTest(MariaTest):
+    def setUp(self):
+        super().setUp()
+        self.sql(TABLE)
+        self.sql(FILL.format(30_000))
+        self.layout(LAYOUT.format(self.database))
+
+    def convert(self, *arguments, code=0):
+        return self.slabrow("convert", "reading", *NOW, "--go", *arguments, code=code).stdout
+
+    def contents(self, table="reading"):
+        self.sql("COMMIT")
+        return {row[0]: row for row in self.sql(f"SELECT {COLUMNS} FROM {table}")}
+
+    def has_triggers(self):
+        return [row[0] for row in self.sql("SHOW TRIGGERS")]
+
+    def is_partitioned(self, table="reading"):
+        return "PARTITION BY" in self.sql(f"SHOW CREATE TABLE {table}")[0][1]
+
+    def killed_after(self, seconds, *arguments):
+        process = self.begin("convert", "reading", *NOW, "--go", *arguments)
+        time.sleep(seconds)
+        process.send_signal(signal.SIGKILL)
+        process.communicate()
+        return process.returncode == -signal.SIGKILL
+
+    def beside_a_writer(self):
+        writer = Writer(self.database, self.contents())
+        self.addCleanup(writer.stop)
+        return writer
+
+    def assert_written(self, writer):
+        writer.stop()
+        self.assertEqual([], writer.errors)
+        self.assertEqual(writer.rows, self.contents())
+
+    def test_there_and_back_beside_a_writer(self):
+        shown = self.slabrow("convert", "reading", *NOW, code=1)
+        self.assertFalse(self.has_triggers())
+        self.assertIn("swap names", shown.stdout)
+        writer = self.beside_a_writer()
+        self.convert()
+        self.assertTrue(self.is_partitioned())
+        self.assertIn("kept in step", self.slabrow("convert", "reading", "--status", *NOW).stdout)
+        time.sleep(0.5)
+        self.convert("--undo")
+        self.assertFalse(self.is_partitioned())
+        self.assert_written(writer)
+        self.assertEqual([], self.has_triggers())
+        self.assertEqual([("reading",)], self.sql("SHOW TABLES"))
+
+    def test_tend_keeps_the_old_table_in_step_until_it_goes(self):
+        writer = self.beside_a_writer()
+        self.convert()
+        time.sleep(0.5)
+        writer.stop()
+        self.slabrow("tend", *NOW)
+        behind = set(writer.rows.items()) ^ set(self.contents("reading_before").items())
+        self.assertLessEqual(len(behind), 200, "tend leaves at most 100 changes waiting, each as it was and as it is")
+        self.convert("--drop-old")
+        self.assertEqual(writer.rows, self.contents())
+        self.assertEqual([("reading",)], self.sql("SHOW TABLES"))
+        self.sql("DELETE FROM reading WHERE reading_id > (SELECT max(reading_id) - 5 FROM (SELECT * FROM reading) r)")
+        highest = max(writer.rows)
+        self.sql("INSERT INTO reading (hive_id, taken_at) VALUES (1, '2026-01-01')")
+        self.assertGreater(max(self.contents()), highest, "a number was given twice")
+
+    def test_kills_at_any_moment_lose_nothing(self):
+        writer = self.beside_a_writer()
+        moments = random.Random(3)
+        killed = sum(self.killed_after(moments.uniform(0.5, 3.0)) for _ in range(8))
+        self.convert()
+        killed += sum(self.killed_after(moments.uniform(0.4, 1.5), "--undo") for _ in range(4))
+        if self.is_partitioned() or self.has_triggers():
+            self.convert("--undo")
+        self.assertGreater(killed, 3)
+        self.assertFalse(self.is_partitioned())
+        self.assert_written(writer)
+        self.assertEqual([("reading",)], self.sql("SHOW TABLES"))
+
+    def test_no_row_is_lost_that_the_old_keys_forbid(self):
+        self.sql("UPDATE reading SET note = reading_id")
+        self.sql("ALTER TABLE reading ADD UNIQUE KEY by_note (note)")
+        self.convert()
+        self.sql("UPDATE reading SET note = 'other', taken_at = '2026-02-02' WHERE reading_id = 9")
+        for key in ("reading_id = 9", "note = '10'"):  # the one is found by the key of the log, the other is not in it
+            self.sql(f"UPDATE reading SET {key}, taken_at = '2026-01-03 07:00:00' WHERE reading_id = 11")
+            said = self.slabrow("convert", "reading", *NOW, "--undo", "--go", code=4).stderr
+            self.assertIn("share a key", said)
+            self.sql("UPDATE reading SET reading_id = 11, note = '11' WHERE taken_at = '2026-01-03 07:00:00'")
+        self.assertTrue(self.is_partitioned())
+        self.convert("--undo")
+        self.assertEqual(30_000, self.value("SELECT count(*) FROM reading"))
+
+    def test_an_altered_table_is_not_swapped(self):
+        self.convert("--pause-before-swap")
+        self.sql("ALTER TABLE reading ADD COLUMN extra int")
+        self.assertIn("altered", self.slabrow("convert", "reading", *NOW, "--go", code=4).stderr)
+        self.convert("--give-up")
+        self.assertFalse(self.is_partitioned())
+        self.assertEqual([], self.has_triggers())
+
+    def test_a_copy_that_was_changed_is_not_swapped(self):
+        self.convert("--pause-before-swap")
+        self.sql("UPDATE reading_incoming SET weight = 3.33 WHERE reading_id = 77")
+        self.sql(f"UPDATE {self.database}_ledger.reshaping SET compared_at = NULL")
+        said = self.slabrow("convert", "reading", *NOW, "--go", code=4).stderr
+        self.assertIn("differs from the original", said)
+        self.assertFalse(self.is_partitioned())
+
+    def test_what_cannot_be_converted_is_refused(self):
+        self.sql("CREATE TABLE weighing (reading_id bigint, FOREIGN KEY (reading_id) REFERENCES reading (reading_id))")
+        self.assertIn("weighing", self.slabrow("convert", "reading", *NOW, code=4).stderr)
+        self.sql("DROP TABLE weighing")
+
+    def test_a_role_without_rights_is_told(self):
+        self.sql("CREATE OR REPLACE USER watcher@localhost")
+        self.addCleanup(self.sql, "DROP USER watcher@localhost")
+        self.sql(f"GRANT SELECT ON {self.database}.* TO watcher@localhost")
+        done = self.slabrow("convert", "reading", *NOW, "--go", dsn=self.dsn_as("watcher"), code=4)
+        self.assertIn("GRANT", done.stderr)
