@@ -199,3 +199,114 @@ class LiveTest(MariaTest):
         self.sql(f"GRANT SELECT ON {self.database}.* TO watcher@localhost")
         done = self.slabrow("convert", "reading", *NOW, "--go", dsn=self.dsn_as("watcher"), code=4)
         self.assertIn("GRANT", done.stderr)
+
+
+class DividingTest(MariaTest):
+    """`split` and `merge`: one statement of the server, done wholly or not at all."""
+
+    def setUp(self):
+        super().setUp()
+        self.layout(LAYOUT.format(self.database))
+        self.sql(TABLE.replace("PRIMARY KEY (reading_id)", "PRIMARY KEY (reading_id, taken_at)"))
+        self.sql(
+            "ALTER TABLE reading PARTITION BY RANGE COLUMNS (taken_at) ("
+            "PARTITION reading_2026_01 VALUES LESS THAN ('2026-02-01'), "
+            "PARTITION reading_2026_02 VALUES LESS THAN ('2026-03-01'), PARTITION reading_rest VALUES LESS THAN MAXVALUE)"
+        )
+        self.sql(FILL.format(20_000))
+        self.sql(
+            "CREATE TABLE inspection (zone varchar(4)) PARTITION BY LIST COLUMNS (zone) (PARTITION p_north VALUES IN "
+            "('N1', 'N2', NULL), PARTITION p_other DEFAULT)"
+        )
+        self.sql("INSERT INTO inspection VALUES ('N1'), ('N2'), (NULL), ('S1'), ('S2'), ('S2')")
+
+    def rows(self, table="reading"):
+        found = self.sql(
+            f"SELECT DISTINCT partition_name FROM information_schema.partitions WHERE table_schema = '{self.database}' "
+            f"AND table_name = '{table}' ORDER BY partition_ordinal_position"
+        )
+        return {name: self.value(f"SELECT count(*) FROM {table} PARTITION (`{name}`)") for (name,) in found}
+
+    def test_ranges(self):
+        before, whole = self.rows(), self.value("SELECT count(*) FROM reading")
+        shown = self.json("split", "reading_2026_01", "--at", "2026-01-15", code=1)
+        self.assertEqual([None], [each["kept_as"] for each in shown["before"]])
+        self.assertEqual(before, self.rows())
+        self.slabrow("split", "reading_2026_01", "--at", "2026-01-15", "--go")
+        first, second, *_ = self.rows().values()
+        self.assertEqual(before["reading_2026_01"], first + second)
+        self.assertEqual(self.value("SELECT count(*) FROM reading WHERE taken_at < '2026-01-15'"), first)
+        self.slabrow("split", "reading_rest", "--span", "1 month", "--go")
+        self.assertEqual(0, self.rows()["reading_rest"])
+        self.assertEqual(
+            {"reading_2026_03", "reading_2026_04"}, set(self.rows()) - set(before) - set(list(self.rows())[:2])
+        )
+        names = list(self.rows())
+        self.slabrow("merge", *names[:3], "--go")
+        self.assertEqual(before["reading_2026_01"] + before["reading_2026_02"], next(iter(self.rows().values())))
+        self.assertEqual(whole, sum(self.rows().values()))
+        self.assertEqual(["OK"], [row[3] for row in self.sql("CHECK TABLE reading")])
+        self.assertIn("split", self.slabrow("history").stdout)
+
+    def test_upkeep_coarsens(self):
+        self.layout(
+            LAYOUT.format(self.database) + 'coarsen = { after = "2 months", span = "1 year" }\nkeep = "9 years"\n'
+        )
+        whole = sum(self.rows().values())
+        self.slabrow("tend", "--go", "--now", "2027-06-01")
+        fine = self.rows()
+        self.slabrow("tend", "--go", "--now", "2027-06-01")  # what was made is merged by the next run
+        self.assertEqual(len(fine) - 10, len(self.rows()), "all of 2026 but the first, which is open below")
+        self.assertEqual(whole, sum(self.rows().values()))
+        self.assertIn(whole - fine["reading_2026_01"], self.rows().values())
+        self.assertEqual(["OK"], [row[3] for row in self.sql("CHECK TABLE reading")])
+
+    def test_a_list_gets_new_partitions_beside_its_default(self):
+        self.layout(
+            f'[[layout]]\ntable = "{self.database}.inspection"\nby = "list"\nkey = ["zone"]\ncatch_all = true\n'
+            'groups = { north = ["N1", "N2"], south = ["S2"] }\n'
+        )
+        self.slabrow("tend", "--go", "--now", "2027-06-01")
+        self.assertEqual(2, self.value("SELECT count(*) FROM inspection WHERE zone = 'S2'"))
+        self.assertEqual(1, self.value("SELECT count(*) FROM inspection WHERE zone = 'S1'"))
+        self.assertEqual(["OK"], [row[3] for row in self.sql("CHECK TABLE inspection")])
+
+    def test_lists(self):
+        self.slabrow("split", "p_other", "--values", "S2", "--go")
+        self.assertEqual([3, 2, 1], sorted(self.rows("inspection").values(), reverse=True))
+        self.assertEqual(2, self.value("SELECT count(*) FROM inspection WHERE zone = 'S2'"))
+        self.slabrow("split", "p_north", "--values", "NULL", "--go")
+        self.assertEqual(1, self.value("SELECT count(*) FROM inspection WHERE zone IS NULL"))
+        self.assertEqual([1, 1, 2, 2], sorted(self.rows("inspection").values()))
+
+    def test_what_cannot_be_divided_is_refused(self):
+        self.sql("CREATE TABLE tenant (id int PRIMARY KEY) PARTITION BY HASH (id) PARTITIONS 2")
+        before = self.rows()
+        for arguments, code, words in (
+            (("split", "reading_2026_01", "--at", "2027-01-15"), 2, "does not lie within"),
+            (("split", "reading_rest", "--at", "2026-05-01", "2026-06-01"), 4, "gap"),
+            (("merge", "reading_2026_01", "reading_rest"), 4, "catch-all"),
+            (("merge", "reading_2026_01", "nowhere"), 2, "nowhere"),
+            (("split", "p0"), 4, "whole table"),
+        ):  # fmt: skip
+            self.assertIn(words, self.slabrow(*arguments, "--go", code=code).stderr)
+        self.assertEqual(before, self.rows())
+
+    def test_kills_leave_the_old_or_the_new(self):
+        whole, moments = sum(self.rows().values()), random.Random(5)
+        is_open = f"SELECT count(*) FROM {self.database}_ledger.reshaping WHERE ended IS NULL"
+        for _ in range(6):
+            is_split = "reading_2026_01" not in self.rows()
+            wanted = list(self.rows())[:2]
+            command = ("merge", *wanted) if is_split else ("split", "reading_2026_01", "--at", "2026-01-10")
+            process = self.begin(*command, "--go")
+            time.sleep(moments.uniform(0.5, 1.2))
+            process.send_signal(signal.SIGKILL)
+            process.communicate()
+            self.assertEqual(whole, sum(self.rows().values()))
+            if self.sql("SHOW DATABASES LIKE %s", f"{self.database}_ledger") and self.value(is_open):
+                self.slabrow(*command, "--go")
+        if "reading_2026_01" in self.rows():
+            self.slabrow("split", "reading_2026_01", "--at", "2026-01-10", "--go")
+        self.assertEqual(whole, sum(self.rows().values()))
+        self.assertEqual(0, self.value(is_open))

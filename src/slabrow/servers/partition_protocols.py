@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 if TYPE_CHECKING:
     from slabrow.core.statistics.parent_statistics import ParentStatistics
     from slabrow.core.table.bounds import Bounds
-    from slabrow.core.table.counted import FoundRows
+    from slabrow.core.table.counted import Extent, FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.table.tree import Partition, Tree
@@ -22,6 +22,9 @@ class PartitionQuestions(Protocol):
     def root_of(self, name: Name) -> tuple[Name, Name] | None:
         """The partitioned table that a partition belongs to in the end, and its parent; None for what is none."""
 
+    def full_name(self, name: Name) -> Name:
+        """A partition's name with its schema, also when it is no longer there."""
+
     def plan_name(self, tree: Tree, leaf: Partition) -> str:
         """A leaf as `Scan.relation` names it."""
 
@@ -30,6 +33,11 @@ class PartitionQuestions(Protocol):
 
     def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
         """A table that is to become a partition with these bounds, and what keeps it from that: one scan of it."""
+
+    def key_extent(self, tree: Tree, partition: Partition, column: str) -> Extent:
+        """The least and the greatest value of a column among the rows of a partition: exact. Raises UsageError for what
+        is no column.
+        """
 
     def extent(self, name: Name, column: str) -> tuple[str | None, str | None]:
         """The least and the greatest value of a column, as the server spells them."""

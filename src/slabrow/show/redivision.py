@@ -26,7 +26,7 @@ def _data(result: RedivisionResult) -> Json:
         "phase": str(result.phase),
         "state": "done" if result.is_done else "proposed",
         "before": [
-            {**_piece_data(each), "kept_as": str(kept)}
+            {**_piece_data(each), "kept_as": None if kept is None else str(kept)}
             for each, kept in zip(result.before, result.kept_as, strict=True)
         ],
         "after": [_piece_data(each) for each in result.after],
@@ -140,6 +140,8 @@ _STEPS = {
     "drop the old partitions": ("with their rows", "none"),
     "say that it is given up": ("so that no other run goes on", "none"),
     "stop recording changes": ("the triggers are switched off", _SHORT),
+    "divide": ("the server copies the rows of these partitions, wholly or not at all", "no writers, meanwhile"),
+    "end": ("the record is closed", "none"),
     "clear away": ("the logs are dropped", "none"),
 }
 
@@ -158,7 +160,8 @@ def _text_proposed(result: RedivisionResult, out: Console) -> None:
         lines.add_row(str(number), plain(step.name), plain(happens), plain(lock))
     out.print(lines)
     out.print()
-    more = "; --script FOLDER writes every statement as psql files." if result.doing in ("split", "merge") else "."
+    has_script = result.doing in ("split", "merge") and None not in result.kept_as
+    more = "; --script FOLDER writes every statement as psql files." if has_script else "."
     note(out, "Nothing has been done. --go does it" + more)
 
 
@@ -178,7 +181,7 @@ def _text_done(result: RedivisionResult, out: Console) -> None:
             f"{plural(result.changes_waiting, 'change')} wait. Changes go on being recorded; the same command brings "
             "them over, and without --pause-before-swap it swaps.",
         )
-    elif result.doing in ("split", "merge"):
+    elif result.doing in ("split", "merge") and None not in result.kept_as:
         note(
             out,
             f"What was there before stays as {_few_names(result.kept_as)} and is kept in step. To go back, with "

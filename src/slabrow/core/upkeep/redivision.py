@@ -20,6 +20,7 @@ from slabrow.core.table.bounds import (
 )
 from slabrow.core.table.shape import Column, Index, Shape
 from slabrow.core.table.spans import Grid
+from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.planned_partitions import MOST_PARTITIONS, Planned, slots
 from slabrow.core.upkeep.upkeep_facts import UpkeepFacts
 from slabrow.core.values.errors import Refusal, UsageError
@@ -50,6 +51,7 @@ class RedivisionPlan:
     job, schema   the number of the record, and the ledger's schema
     kind          `split` or `merge`
     root          the partitioned table; parent: whose partitions these are, the table itself unless they lie deeper
+    tree          of the parent, as it is
     divided_by    how the parent is divided, as SQL: `RANGE (taken_at)`
     parent_condition   what the server demands of the rows of the parent, when it is a partition itself
     key           the columns of the parent's key
@@ -60,6 +62,7 @@ class RedivisionPlan:
     catch_all     the parent's, when it is not a source itself: it is locked, and looked through
     digest        of everything about the parent: another one means that it was altered meanwhile
     record_hash   whether every column has a hash function
+    at_once       as in `PartitionFacts`
     referred      the tables that foreign keys of the parent refer to
     """
 
@@ -68,6 +71,7 @@ class RedivisionPlan:
     kind: str
     root: Name
     parent: Name
+    tree: Tree
     divided_by: str
     parent_condition: str
     key: tuple[str, ...]
@@ -82,6 +86,7 @@ class RedivisionPlan:
     record_hash: bool
     version: int
     piece_blocks: int = 1024
+    at_once: bool = False
 
     @property
     def logged(self) -> tuple[Column, ...]:

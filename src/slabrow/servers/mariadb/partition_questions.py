@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from slabrow.core.values.errors import Refusal, UsageError
+from slabrow.core.values.method import By
 from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.errors import explained
 from slabrow.servers.mariadb.unbuilt import unbuilt
@@ -13,7 +15,7 @@ from slabrow.servers.mariadb.unbuilt import unbuilt
 if TYPE_CHECKING:
     from slabrow.core.statistics.parent_statistics import ParentStatistics
     from slabrow.core.table.bounds import Bounds
-    from slabrow.core.table.counted import FoundRows
+    from slabrow.core.table.counted import Extent, FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.table.tree import Partition, Tree
@@ -43,7 +45,42 @@ class MariaPartitions:
 
     def facts(self, root: Name, parent: Name, names: Sequence[Name]) -> PartitionFacts:
         """As `PartitionQuestions.facts`."""
-        unbuilt("divide partitions anew")
+        from slabrow.core.table.partition_facts import PartitionFacts
+        from slabrow.servers.mariadb.read import catalogue
+
+        tree = catalogue.tree(self.connection, parent)
+        if tree.by is By.HASH:
+            raise Refusal(
+                f"parts of a hash are not divided or merged one by one: {parent} is divided by {tree.spelling}",
+                found="the server changes their number for the whole table, and copies every row for it",
+                fix="convert the table into a new one with another number of parts",
+            )
+        none = tuple(() for _ in names)
+        return PartitionFacts(
+            divided_by=tree.spelling,
+            parent_condition="",
+            conditions=tuple("" for _ in names),
+            own_indexes=none,
+            obstacles=(),
+            digest="",
+            at_once=True,
+        )
+
+    def full_name(self, name: Name) -> Name:
+        """As `PartitionQuestions.full_name`."""
+        from slabrow.servers.mariadb.read import catalogue
+
+        return catalogue.full_name(self.connection, name)
+
+    def key_extent(self, tree: Tree, partition: Partition, column: str) -> Extent:
+        """As `PartitionQuestions.key_extent`."""
+        from slabrow.servers.mariadb.read import catalogue, row_counts
+
+        found = catalogue.relation(self.connection, tree.table)
+        fact = next((each for each in catalogue.columns(self.connection, found) if each.name == column), None)
+        if fact is None:
+            raise UsageError("an expression is no column that rows could be asked for", fix="name values: --at")
+        return row_counts.extent(self.connection, tree.table, fact, part=partition.name.table)
 
     def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
         """As `PartitionQuestions.staged`."""

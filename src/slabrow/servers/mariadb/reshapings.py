@@ -105,7 +105,13 @@ class MariaReshapings:
         return tuple(_record(row, {}) for row in rows)
 
     def of_partition(self, name: Name) -> Reshaping | None:
-        """As `ReshapingStore.of_partition`: partitions are not divided anew here yet."""
+        """As `ReshapingStore.of_partition`."""
+        for record in self.open_jobs():
+            details = record.details
+            named = [each["name"] for each in details.get("sources", ())]
+            named += [[name.schema, each["name"]] for each in details.get("planned", ())] if named else []
+            if [name.schema, name.table] in named and details["parent"][0] == name.schema:
+                return record
         return None
 
     def begin(

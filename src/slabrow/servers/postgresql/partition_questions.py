@@ -6,17 +6,18 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from slabrow.core.values.errors import UsageError
+from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.connection import Connection, explained
 
 if TYPE_CHECKING:
     from slabrow.core.statistics.parent_statistics import ParentStatistics
     from slabrow.core.table.bounds import Bounds
-    from slabrow.core.table.counted import FoundRows
+    from slabrow.core.table.counted import Extent, FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.table.tree import Partition, Tree
     from slabrow.core.upkeep.membership import Staged
-    from slabrow.core.values.names import Name
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +33,14 @@ class PostgresPartitions:
         with explained("read what the partition belongs to"):
             return partitions.root_of(self.connection, name)
 
+    def full_name(self, name: Name) -> Name:
+        """As `PartitionQuestions.full_name`: one that is gone gets the schema that names usually mean."""
+        from slabrow.servers.postgresql.read import catalogue
+
+        if catalogue.exists(self.connection, name):
+            return catalogue.relation(self.connection, name).name
+        return name if name.schema is not None else Name("public", name.table)
+
     def plan_name(self, tree: Tree, leaf: Partition) -> str:
         """As `PartitionQuestions.plan_name`."""
         return f"{leaf.name.schema}.{leaf.name.table}"
@@ -42,6 +51,16 @@ class PostgresPartitions:
 
         with explained("read the partitions"):
             return partitions.facts(self.connection, root, parent, names)
+
+    def key_extent(self, tree: Tree, partition: Partition, column: str) -> Extent:
+        """As `PartitionQuestions.key_extent`."""
+        from slabrow.servers.postgresql.read import catalogue, row_counts
+
+        found = catalogue.relation(self.connection, partition.name)
+        fact = next((each for each in catalogue.columns(self.connection, found) if each.name == column), None)
+        if fact is None:
+            raise UsageError("an expression is no column that rows could be asked for", fix="name values: --at")
+        return row_counts.extent(self.connection, partition.name, fact)
 
     def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
         """As `PartitionQuestions.staged`."""

@@ -86,12 +86,13 @@ class Redivision:
                 what, fix = _LEAVING[self.record.state]
                 raise Refusal(f"the {kind} of {self.record.table} {what}", fix=f"finish that: {fix}")
             self.plan = self._planned_again(self.record)
+        steps = self._steps()  # before anything is written down: the server may have no way to do it
         if not go:
-            return self._proposed(kind, self._steps())
+            return self._proposed(kind, steps)
         self.context.guard_pretended_clock(self.session.catalogue.moment())
         if self.record is None:
             self._begin()
-        steps = self._steps()
+            steps = self._steps()
         self._do(steps)
         return self._result(kind, steps, is_paused=self.options.pause_before_swap)
 
@@ -335,7 +336,7 @@ class Redivision:
                 )
                 for each in plan.planned
             ),
-            kept_as=tuple(source.kept_as for source in plan.sources),
+            kept_as=tuple(None if plan.at_once else source.kept_as for source in plan.sources),
             work=LongWork(kind=plan.kind, table=plan.root, steps=steps),
             steps=self._run.said(copied) if steps else steps_done(record, _STEP_OF_MARK),
             is_done=is_done,
@@ -363,6 +364,10 @@ class Redivision:
 
     def _notes(self) -> tuple[str, ...]:
         assert self.plan is not None
+        if self.plan.at_once:
+            return (
+                "The server copies these rows in one statement, which keeps all writers of the table out meanwhile.",
+            )
         notes = []
         if self.plan.catch_all is not None:
             notes.append(
@@ -403,10 +408,7 @@ def opened(
     with context.connected() as session:
         store = session.reshapings(schema)
         with session.reading():
-            full = tuple(
-                session.catalogue.relation(name).name if session.catalogue.exists(name) else _with_schema(session, name)
-                for name in names
-            )
+            full = tuple(session.partitions.full_name(name) for name in names)
         record = next((found for name in full if (found := store.of_partition(name)) is not None), None)
         if record is not None and record.kind != options.kind:
             raise Refusal(f"a {record.kind} of {record.table} is under way", fix="let it end, or give it up, first")
@@ -426,8 +428,3 @@ def opened(
             # Another run may have begun, or ended, while this one waited for it.
             run.record = next((found for name in full if (found := store.of_partition(name)) is not None), None)
             yield run
-
-
-def _with_schema(session: Session, name: Name) -> Name:
-    """A partition that is gone keeps the schema that its name was given; else the usual one."""
-    return name if name.schema is not None else Name("public", name.table)

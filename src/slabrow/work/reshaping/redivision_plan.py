@@ -72,7 +72,7 @@ def find_partitions(session: Session, names: Sequence[Name]) -> Place:
         )
     root, parent = places[0]
     tree = session.catalogue.tree(parent)
-    full = [name if name.schema is not None else session.catalogue.relation(name).name for name in names]
+    full = [session.partitions.full_name(name) for name in names]
     if len(set(full)) < len(full):
         raise UsageError("a partition is named twice", fix="name each once")
     by_name = {child.name: child for child in tree.children}
@@ -178,13 +178,9 @@ def _listed(text: str, tree: Tree) -> Value | None:
 
 def _extremes(session: Session, tree: Tree, partition: Partition) -> tuple[Value | None, Value | None]:
     """The least and the greatest key among the rows of a partition: exact."""
-    column = tree.key[0].name
+    column = tree.key[0].name or tree.key[0].text
     with session.reading():
-        found = session.catalogue.relation(partition.name)
-        fact = next((each for each in session.catalogue.columns(found) if each.name == column), None)
-        if fact is None:
-            raise UsageError("an expression is no column that rows could be asked for", fix="name values: --at")
-        extent = session.counting.extent(partition.name, fact)
+        extent = session.partitions.key_extent(tree, partition, column)
     return extent.low, extent.high
 
 
@@ -212,7 +208,8 @@ def _plan(
             found="\n".join(found.obstacles),
             fix="follow the step in each line, then try again",
         )
-    missing = store.rights_missing(place.root, [each.referenced for each in shape.constraints if each.kind == "f"], [])
+    referred = [each.referenced for each in shape.constraints if each.kind == "f"]
+    missing = () if found.at_once else store.rights_missing(place.root, referred, [])
     if missing:
         raise Refusal(
             f"changing {place.root} needs rights that this role has not", found="\n".join(missing), fix="ask for them"
@@ -245,6 +242,7 @@ def _plan(
         kind=kind,
         root=place.root,
         parent=tree.table,
+        tree=tree,
         divided_by=found.divided_by,
         parent_condition=found.parent_condition,
         key=tuple(column.name or column.text for column in tree.key),
@@ -252,12 +250,13 @@ def _plan(
         planned=tuple(planned),
         shape=shape,
         extra=_common(found.own_indexes),
-        followed=followed_key(shape),
+        followed=() if found.at_once else followed_key(shape),
         catch_all=_other_catch_all(tree, names),
         facts=facts,
         digest=found.digest,
         record_hash=record_hash,
         version=session.version,
+        at_once=found.at_once,
     )
 
 
@@ -310,6 +309,7 @@ def details_of(plan: RedivisionPlan) -> dict[str, Any]:
         "divided_by": plan.divided_by,
         "parent_condition": plan.parent_condition,
         "digest": plan.digest,
+        "at_once": plan.at_once,
     }
 
 
@@ -341,6 +341,7 @@ def plan_again(session: Session, schema: str, record: Reshaping, root: Name, spe
         kind=record.kind,
         root=root,
         parent=parent,
+        tree=tree,
         divided_by=details["divided_by"],
         parent_condition=details["parent_condition"],
         key=tuple(column.name or column.text for column in tree.key),
@@ -355,4 +356,5 @@ def plan_again(session: Session, schema: str, record: Reshaping, root: Name, spe
         record_hash=record_hash,
         version=session.version,
         piece_blocks=speed.piece_blocks,
+        at_once=details.get("at_once", False),
     )

@@ -47,6 +47,7 @@ class RedivisionResult:
     """Where a split or a merge stands, or what it would do.
 
     doing   `split`, `merge`, `undo`, `give up`, `drop`
+    kept_as under which names the old partitions stay; None where they do not
     """
 
     kind: str
@@ -55,7 +56,7 @@ class RedivisionResult:
     phase: Phase
     before: tuple[Piece, ...]
     after: tuple[Piece, ...]
-    kept_as: tuple[Name, ...]
+    kept_as: tuple[Name | None, ...]
     work: LongWork
     steps: tuple[StepReport, ...]
     is_done: bool

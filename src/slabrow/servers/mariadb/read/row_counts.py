@@ -46,13 +46,14 @@ def leaf_source(tree_or_table: Name, leaf: Partition | None = None) -> str:
     return named if leaf is None else f"{named} PARTITION ({identifier(leaf.name.table)})"
 
 
-def extent(connection: Connection, table: Name, column: ColumnFact) -> Extent:
-    """Exact. With an index on a column that cannot be NULL this is two look-ups a leaf, else a scan."""
+def extent(connection: Connection, table: Name, column: ColumnFact, *, part: str | None = None) -> Extent:
+    """Exact. With an index on a column that cannot be NULL this is two look-ups a leaf, else a scan. part: of
+    this partition alone.
+    """
+    source = quoting.table(table) + ("" if part is None else f" PARTITION ({identifier(part)})")
     name = identifier(column.name)
-    nulls = "0" if column.not_null else f"(SELECT count(*) FROM {quoting.table(table)} WHERE {name} IS NULL)"
-    row = connection.row(
-        f"SELECT CAST(min({name}) AS CHAR), CAST(max({name}) AS CHAR), {nulls} FROM {quoting.table(table)}"
-    )
+    nulls = "0" if column.not_null else f"(SELECT count(*) FROM {source} WHERE {name} IS NULL)"
+    row = connection.row(f"SELECT CAST(min({name}) AS CHAR), CAST(max({name}) AS CHAR), {nulls} FROM {source}")
     low, high, missing = row or (None, None, 0)
     found = Extent(_value_or_none(low, column.kind), _value_or_none(high, column.kind), int(missing))
     if not column.kind.is_time or not isinstance(found.low, Opaque):
@@ -60,7 +61,7 @@ def extent(connection: Connection, table: Name, column: ColumnFact) -> Extent:
     within = f"{name} >= '0001-01-01'"
     row = connection.row(
         f"SELECT CAST(min(CASE WHEN {within} THEN {name} END) AS CHAR), "
-        f"count(*) - count(CASE WHEN {within} THEN 1 END) - {nulls} FROM {quoting.table(table)}"
+        f"count(*) - count(CASE WHEN {within} THEN 1 END) - {nulls} FROM {source}"
     )
     low, beyond = row or (None, 0)
     return Extent(_value_or_none(low, column.kind), found.high, found.nulls, int(beyond))

@@ -6,15 +6,17 @@ them (measured on 10.11: of a list they vanish from `WHERE`), and above MAXVALUE
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-from slabrow.core.table.bounds import CatchAll
+from slabrow.core.table.bounds import Bounds, CatchAll
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.actions import Action, Archive, Create, Detach, Drop, Merge, Sweep
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.statements import Statement, StrongLock, Transaction
 from slabrow.core.values.errors import Refusal
+from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb import quoting
 from slabrow.servers.mariadb.quoting import identifier
@@ -25,6 +27,15 @@ NOBODY = StrongLock("SELECT 1 FROM dual WHERE FALSE")
 WAIT = "/*wait*/"  # where `under_lock` says how long the statement may wait
 
 
+def in_order(parts: Sequence[tuple[Bounds, str]], *, is_list: bool) -> str:
+    """The definitions for REORGANIZE. The DEFAULT of a list must stand first: behind others, every row that stays in
+    it is put into the first of those, where no query finds it (measured on 10.11). MAXVALUE must stand last.
+    """
+    last = [text for bounds, text in parts if isinstance(bounds, CatchAll)]
+    others = [text for bounds, text in parts if not isinstance(bounds, CatchAll)]
+    return ", ".join([*last, *others] if is_list else [*others, *last])
+
+
 @dataclass(frozen=True, slots=True)
 class MariaUpkeep:
     """`protocols.ActionWriter`, for one table as it is."""
@@ -33,7 +44,9 @@ class MariaUpkeep:
     layout: Layout
 
     def transaction(self, action: Action) -> Transaction:
-        """Raises NotImplementedError for an Archive, which writes files: its Drop is written instead."""
+        """Raises NotImplementedError for an Archive, which writes files (its Drop is written instead), and for a Merge,
+        which has steps of its own.
+        """
         match action:
             case Create() | Sweep():
                 return self._one(f"create {action.partition.table}", self._create(action))
@@ -43,9 +56,7 @@ class MariaUpkeep:
                 )
             case Detach():
                 return self._one(f"detach {action.partition.table}", self._detach(action))
-            case Merge():
-                raise Refusal("partitions are not merged on MariaDB yet", fix="remove `coarsen` from the layout")
-            case Archive():
+            case Archive() | Merge():
                 raise NotImplementedError
 
     def under_lock(self, action: Action) -> Transaction:
@@ -66,7 +77,8 @@ class MariaUpkeep:
             Planned(each.name.table, each.bounds) for each in self.tree.partitions if each.parent == rest.spelling
         )
         kept = self._definition(Planned(rest.name.table, rest.bounds, subs), width)
-        return f"REORGANIZE PARTITION {identifier(rest.name.table)} INTO ({made}, {kept})"
+        parts = in_order([(rest.bounds, kept), (action.bounds, made)], is_list=self.tree.by is By.LIST)
+        return f"REORGANIZE PARTITION {identifier(rest.name.table)} INTO ({parts})"
 
     def _definition(self, planned: Planned, width: int) -> str:
         subs = ", ".join(f"SUBPARTITION {identifier(each.name)}" for each in planned.inner)

@@ -86,7 +86,9 @@ class MariaWriter:
 
     def redivision(self, plan: RedivisionPlan, jobs: int) -> LiveSteps:
         """As `Writer.redivision`."""
-        unbuilt("divide partitions anew")
+        from slabrow.servers.mariadb.live.dividing import MariaDividing
+
+        return MariaDividing(plan)
 
     def joining(self, plan: JoiningPlan) -> tuple[Step, ...]:
         """As `Writer.joining`."""
