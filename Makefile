@@ -4,6 +4,9 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 PIP    := $(BIN)/pip --disable-pip-version-check install --quiet --constraint constraints.txt
 
+# `make test FAMILIES=postgresql` leaves out the tests against other servers, and says so.
+MARIADB := $(if $(FAMILIES),$(filter mariadb,$(FAMILIES)),mariadb)
+
 # A Debian package that the tests need; without the rights to install it, those tests fail and say so.
 debian = { echo "Installing $(1) for $(2) …"; export DEBIAN_FRONTEND=noninteractive; \
 	apt-get install -y -q $(1) >/dev/null 2>&1 || { apt-get update -q && apt-get install -y -q $(1); } >/dev/null 2>&1 || \
@@ -15,7 +18,8 @@ demo: $(VENV)/.embedded
 	@$(BIN)/slabrow demo
 
 test: $(VENV)/.dev
-	@$(BIN)/python -m tests
+	$(if $(MARIADB),@PATH="$$PATH:/usr/sbin" command -v mariadbd >/dev/null || $(call debian,mariadb-server-core,the tests against MariaDB))
+	@$(BIN)/python -m tests $(if $(FAMILIES),--families $(FAMILIES))
 
 quick: $(VENV)/.dev
 	@$(BIN)/python -m tests --quick
@@ -53,5 +57,4 @@ $(VENV)/.dev: $(VENV)/.python pyproject.toml constraints.txt
 	@$(PIP) --editable '.[all,dev]'
 	@$(BIN)/python -m compileall -q src
 	@command -v chromium chromium-browser google-chrome >/dev/null || $(call debian,chromium,the tests of the report page)
-	@PATH="$$PATH:/usr/sbin" command -v mariadbd >/dev/null || $(call debian,mariadb-server-core,the tests against MariaDB)
 	@touch $@ $(VENV)/.embedded

@@ -33,6 +33,8 @@ def connect(database=None):
 class MariaTest(ServerTest):
     """A database and a folder of its own for each test."""
 
+    family = "mariadb"
+
     def setUp(self):
         super().setUp()
         self.database = f"test_{next(_databases)}"

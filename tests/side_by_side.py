@@ -1,7 +1,8 @@
 """Runs all tests (or those named) and closes with one line: N passed, N failed, N skipped.
 
 Test classes run side by side, in as many processes as there are processors; each process has servers of its own.
-`--quick` leaves out everything that needs a server. `-v` names each test with the time it took. `--processes N` sets
+`--quick` leaves out everything that needs a server, `--families` the tests on servers of other families than those named: they
+count as skipped. `-v` names each test with the time it took. `--processes N` sets
 the number of processes.
 """
 
@@ -60,19 +61,22 @@ def end_with_parent() -> None:
     threading.Thread(target=watch, daemon=True).start()
 
 
-def classes(names: list[str], *, quick: bool) -> list[list[str]]:
-    """The names of the tests, a list for each class, the slowest classes first: those with `is_long`, then by number and kind."""
+def classes(names: list[str], *, quick: bool, families: list[str]) -> tuple[list[list[str]], int]:
+    """Also how many tests are left out because their server's family is not among `families`. The names of the tests, a list for each class, the slowest classes first: those with `is_long`, then by number and kind."""
     loader = unittest.defaultTestLoader
     suite = loader.loadTestsFromNames(names) if names else loader.discover("tests", top_level_dir=".")
     found: dict[type, list[str]] = {}
+    left_out = 0
     for test in _tests(suite):
-        if not quick or not needs_server(type(test)):
+        if families and getattr(test, "family", families[0]) not in families:
+            left_out += 1
+        elif not quick or not needs_server(type(test)):
             found.setdefault(type(test), []).append(test.id())
 
     def weight(kind: type) -> tuple[bool, int]:
         return getattr(kind, "is_long", False), len(found[kind]) * (10 if needs_server(kind) else 1)
 
-    return [found[kind] for kind in sorted(found, key=weight, reverse=True)]
+    return [found[kind] for kind in sorted(found, key=weight, reverse=True)], left_out
 
 
 def needs_server(kind: type) -> bool:
@@ -89,11 +93,16 @@ def main() -> int:
     parser = argparse.ArgumentParser(prog="python -m tests", description=__doc__)
     parser.add_argument("names", nargs="*", help="modules, classes or tests, as tests.test_weigh")
     parser.add_argument("--quick", action="store_true", help="only tests that need no server")
+    parser.add_argument(
+        "--families", nargs="+", default=[], choices=("postgresql", "mariadb"), help="only tests on these servers"
+    )
     parser.add_argument("--processes", type=int, default=os.cpu_count() or 1)
     parser.add_argument("-v", "--verbose", action="store_true")
     options = parser.parse_args()
-    work = classes(options.names, quick=options.quick)
-    passed = failed = skipped = 0
+    work, skipped = classes(options.names, quick=options.quick, families=options.families)
+    if skipped:
+        print(f"Only {' and '.join(options.families)}: {skipped} tests on other servers are left out.", flush=True)
+    passed = failed = 0
     # Fresh processes rather than forks: a fork would share the servers and connections of this one.
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(min(options.processes, len(work)) or 1, context, end_with_parent) as pool:

@@ -157,6 +157,7 @@ class DatabaseTest(ServerTest):
     """A database and a folder of its own for each test, on the newest server unless `version` says otherwise."""
 
     version: int | None = None
+    family = "postgresql"
 
     def setUp(self):
         super().setUp()

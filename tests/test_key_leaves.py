@@ -63,6 +63,8 @@ TYPES = {
 
 
 class ServerAsOracleTest(ServerTest):
+    family = "mariadb"
+
     @classmethod
     def setUpClass(cls):
         connection = connect()
