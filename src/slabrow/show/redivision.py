@@ -76,6 +76,8 @@ def _text(result: RedivisionResult, out: Console) -> None:
         _text_status(result, out)
         return
     head = "Ready to swap: {old}" if result.is_paused else _HEADS[result.doing, result.is_done]
+    if None in result.kept_as:
+        head = head.replace(" while it is in use", "").replace(" while they are in use", "")
     heading(out, head.format(old=_few(result.before), kept=_few_names(result.kept_as), kind=result.kind))
     if result.doing in ("split", "merge"):
         _text_pieces(result, out)

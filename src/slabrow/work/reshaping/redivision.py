@@ -251,10 +251,13 @@ class Redivision:
             return self.record
         last = self.store.find(self.names[0], ended=True)
         if last is None or last.kind != self.options.kind or last.state != ended_as:
+            fix = "see what was done with: slabrow history"
+            if last is not None and last.details.get("at_once"):
+                fix = "where the server divides at once, split and merge undo each other; " + fix
             raise Refusal(
                 f"no {self.options.kind} of {self.names[0]} is under way",
                 found=f"the last one is {last.state}" if last is not None else None,
-                fix="see what was done with: slabrow history",
+                fix=fix,
             )
         self.record = last
         self.plan = self._planned_again(last)

@@ -57,7 +57,7 @@ def leaf_named(connection: Connection, name: Name) -> tuple[Name, str] | None:
         raise UsageError(
             f"several tables have a partition {name.table}",
             found=f"they are {tables}",
-            fix="name the table too: --table",
+            fix="tell the server's own client which one is meant; layouts name partitions after their table",
         )
     return (Name(*rows[0]), name.table) if rows else None
 
