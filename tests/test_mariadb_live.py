@@ -279,6 +279,19 @@ class DividingTest(MariaTest):
         self.assertEqual(1, self.value("SELECT count(*) FROM inspection WHERE zone IS NULL"))
         self.assertEqual([1, 1, 2, 2], sorted(self.rows("inspection").values()))
 
+    def test_a_partition_leaves_as_a_table(self):
+        held = self.sql("SELECT * FROM reading PARTITION (reading_2026_01) ORDER BY reading_id")
+        shown = self.json("release", "reading_2026_01", code=1)
+        self.assertIsNone(shown["back"])
+        self.assertIn("reading_2026_02", shown["notes"][0])
+        self.slabrow("release", "reading_2026_01", "--go")
+        self.assertEqual(held, self.sql("SELECT * FROM reading_2026_01 ORDER BY reading_id"))
+        self.assertEqual(["reading_2026_02", "reading_rest"], list(self.rows()))
+        self.assertIn("is no partition", self.slabrow("release", "reading_2026_01", "--go", code=2).stderr)
+        self.sql("CREATE TABLE p_north (a int)")
+        self.assertIn("already exists", self.slabrow("release", "p_north", "--go", code=3).stderr)
+        self.assertEqual(3, self.rows("inspection")["p_north"])
+
     def test_what_cannot_be_divided_is_refused(self):
         self.sql("CREATE TABLE tenant (id int PRIMARY KEY) PARTITION BY HASH (id) PARTITIONS 2")
         before = self.rows()

@@ -59,7 +59,8 @@ def _text(result: MembershipResult, out: Console) -> None:
     out.print()
     if result.is_done:
         text_steps_done(result.steps, result.longest_lock_ms, out)
-        note(out, f"To take it back: {result.back}")
+        if result.back is not None:
+            note(out, f"To take it back: {result.back}")
         return
     lines = table("", "step", "statements", right=("",), folds=("statements",))
     for number, step in enumerate(result.work.steps, 1):

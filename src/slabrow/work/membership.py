@@ -44,7 +44,7 @@ class MembershipResult:
 
     doing   `adopt` or `release`
     rows    of the table; None where they were not counted
-    back    the command that takes it back
+    back    the command that takes it back; None where there is none
     """
 
     doing: str
@@ -56,7 +56,7 @@ class MembershipResult:
     work: LongWork
     steps: tuple[StepReport, ...]
     is_done: bool
-    back: str
+    back: str | None
     notes: tuple[str, ...] = ()
 
     @property
@@ -152,8 +152,10 @@ def release(
                 condition=facts.conditions[0],
                 is_detaching=found.is_detaching,
             )
-            notes = [_fate(place.tree, found.name)]
-            back = f"slabrow adopt {plan.released} --into {place.tree.table}{_said(found.bounds)} --go"
+            notes = [_fate(place.tree, found.name, joins_next=facts.joins_next)]
+            back: str | None = f"slabrow adopt {plan.released} --into {place.tree.table}{_said(found.bounds)} --go"
+            if facts.joins_next:
+                back = None
             return _done(
                 context, session, schema, "release", root, place.tree.table, plan.released, found.bounds, found.rows,
                 session.writer.leaving(plan), back, notes, go=go,
@@ -162,7 +164,7 @@ def release(
 
 def _done(
     context: Context, session: Session, schema: str | None, doing: str, root: Name, parent: Name, table: Name,
-    bounds: Bounds, rows: int | None, steps: tuple[Step, ...], back: str, notes: Sequence[str], *, go: bool,
+    bounds: Bounds, rows: int | None, steps: tuple[Step, ...], back: str | None, notes: Sequence[str], *, go: bool,
 ) -> MembershipResult:  # fmt: skip
     work = LongWork(kind=doing, table=root, steps=steps)
     if go:
@@ -232,7 +234,11 @@ def _refuse_leaving(
         )
 
 
-def _fate(tree: Tree, name: Name) -> str:
+def _fate(tree: Tree, name: Name, *, joins_next: bool) -> str:
+    ranges = [child for child, _ in tree.ranges]
+    later = ranges[[child.name for child in ranges].index(name) + 1 :] if joins_next and tree.by is By.RANGE else []
+    if later:
+        return f"From then on rows with such keys fall into {later[0].spelling}."
     if tree.catch_all is not None and tree.catch_all.name != name:
         return f"From then on rows with such keys fall into {tree.catch_all.spelling}."
     return "From then on rows with such keys are refused."

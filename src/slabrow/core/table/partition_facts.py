@@ -15,6 +15,7 @@ class PartitionFacts:
     own_indexes        of each partition: its indexes that do not belong to one of the parent
     obstacles          what would be lost, or would be in the way, each with the remedy
     digest             of everything about the parent: another one means that it was altered
+    joins_next         whether the keys of a range that leaves belong to the next one from then on
     at_once            whether the server divides them by one statement, done wholly or not at all; nothing old is kept
     """
 
@@ -24,4 +25,5 @@ class PartitionFacts:
     own_indexes: tuple[tuple[Index, ...], ...]
     obstacles: tuple[str, ...]
     digest: str
+    joins_next: bool = False
     at_once: bool = False

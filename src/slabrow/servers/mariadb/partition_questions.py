@@ -63,6 +63,7 @@ class MariaPartitions:
             own_indexes=none,
             obstacles=(),
             digest="",
+            joins_next=True,
             at_once=True,
         )
 

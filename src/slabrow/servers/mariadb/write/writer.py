@@ -115,7 +115,9 @@ class MariaWriter:
 
     def leaving(self, plan: LeavingPlan) -> tuple[Step, ...]:
         """As `Writer.leaving`."""
-        unbuilt("let a partition out")
+        from slabrow.servers.mariadb.live.leaving import leaving
+
+        return leaving(plan)
 
     def phase_script(
         self, title: str, steps: Sequence[Step], lock_wait_ms: int, now: datetime, is_over: str | None = None
