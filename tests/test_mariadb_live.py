@@ -292,6 +292,25 @@ class DividingTest(MariaTest):
         self.assertIn("already exists", self.slabrow("release", "p_north", "--go", code=3).stderr)
         self.assertEqual(3, self.rows("inspection")["p_north"])
 
+    def test_indexes(self):
+        create = ("index", "reading", "--create", "CREATE INDEX by_weight ON reading (weight, note(5))")
+        self.slabrow(*create, code=1)
+        reader = connect(self.database)
+        self.addCleanup(reader.close)
+        with reader.cursor() as cursor:
+            cursor.execute("SET autocommit = 0")
+            cursor.execute("SELECT count(*) FROM reading PARTITION (reading_2026_01)")
+            self.assertIn("reading", self.slabrow(*create, "--go", code=3).stderr, "an open transaction is in the way")
+        reader.rollback()
+        self.slabrow(*create, "--go")
+        (made,) = [each for each in self.json("index", "reading")["indexes"] if each["name"].endswith("by_weight")]
+        self.assertEqual(3, made["there"])
+        self.assertIn("there is an index", self.slabrow(*create, "--go", code=4).stderr)
+        self.slabrow("index", "reading", "--create", "UNIQUE (hive_id)", "--go", code=3)
+        self.slabrow("index", "reading", "--drop", "by_weight", "--go")
+        self.assertEqual(2, len(self.json("index", "reading")["indexes"]))
+        self.assertIn("belongs to a key", self.slabrow("index", "reading", "--drop", "PRIMARY", code=4).stderr)
+
     def test_what_cannot_be_divided_is_refused(self):
         self.sql("CREATE TABLE tenant (id int PRIMARY KEY) PARTITION BY HASH (id) PARTITIONS 2")
         before = self.rows()

@@ -93,7 +93,10 @@ class MariaPartitions:
 
     def index_matrix(self, table: Name) -> IndexMatrix:
         """As `PartitionQuestions.index_matrix`."""
-        unbuilt("show indexes partition by partition: there every index is on every partition")
+        from slabrow.servers.mariadb.read import index_matrix
+
+        with explained("read the indexes"):
+            return index_matrix.index_matrix(self.connection, table)
 
     def index_faults(self, table: Name) -> dict[str, int]:
         """As `PartitionQuestions.index_faults`: every index is on every partition, or there is none."""

@@ -95,14 +95,16 @@ class MariaWriter:
         unbuilt("take in a table as a partition")
 
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
-        """As `Writer.index_mending`."""
-        unbuilt("build indexes")
+        """As `Writer.index_mending`: there is none that only some partitions have."""
+        return ()
 
     def index_creating(
         self, matrix: IndexMatrix, asked: IndexAsked, taken: frozenset[str]
     ) -> tuple[Name, tuple[Step, ...]]:
         """As `Writer.index_creating`."""
-        unbuilt("build indexes")
+        from slabrow.servers.mariadb.write import indexes
+
+        return indexes.creating(matrix, asked)
 
     def analysis(self, table: Name, columns: Sequence[str], version: int) -> Transaction:
         """As `Writer.analysis`: the engine's statistics of all leaves."""
@@ -111,7 +113,9 @@ class MariaWriter:
 
     def index_dropping(self, matrix: IndexMatrix, index: IndexFound) -> tuple[Step, ...]:
         """As `Writer.index_dropping`."""
-        unbuilt("drop indexes")
+        from slabrow.servers.mariadb.write import indexes
+
+        return indexes.dropping(matrix, index)
 
     def leaving(self, plan: LeavingPlan) -> tuple[Step, ...]:
         """As `Writer.leaving`."""
