@@ -23,7 +23,9 @@ SAID = (
 SMALL = ("--rows", "20000")
 
 
-class DemoTest(ServerTest):
+class DemoFolder(ServerTest):
+    """Helpers."""
+
     def setUp(self):
         folder = tempfile.TemporaryDirectory(prefix="slabrow-test-")
         self.addCleanup(folder.cleanup)
@@ -48,6 +50,8 @@ class DemoTest(ServerTest):
                 continue  # it ended meanwhile
         return False
 
+
+class DemoTest(DemoFolder):
     def test_it_walks_through_the_job_and_leaves_nothing(self):
         done = run("demo", *SMALL, "--files", self.folder / "files", env=self.environment)
         self.assertEqual(
@@ -111,6 +115,34 @@ class DemoTest(ServerTest):
         self.assertIn("is stopped", run("demo", "--stop", env=self.environment).stdout)
         self.assertFalse(Path(folder).exists())
         self.assertIn("no demo server", run("demo", "--stop", env=self.environment).stdout)
+
+
+class OtherFamilyTest(DemoFolder):
+    family = "mariadb"
+
+    def test_the_walk_on_mariadb(self):
+        done = run("demo", "--family", "mariadb", *SMALL, "--files", self.folder / "files", env=self.environment)
+        self.assertEqual((0, ""), (done.returncode, done.stderr))
+        for words in ("9 of 9 · ", "What is different", "Converted: apiary.reading", "Meanwhile a writer made"):
+            self.assertIn(words, done.stdout)
+        self.assertIn("The conversion", (self.folder / "files" / "report.html").read_text())
+        self.assert_gone(done.stdout)
+
+    def test_a_server_that_is_kept_can_be_used_and_stopped(self):
+        done = run("demo", "--family", "mariadb", *SMALL, "--load-only", "--keep-server", env=self.environment)
+        self.addCleanup(run, "demo", "--stop", env=self.environment)
+        dsn = re.search(r"export SLABROW_DSN='(.*)'", done.stdout).group(1)
+        folder = re.search(r"cd (\S+)", done.stdout).group(1)
+        used = run("survey", "apiary.coop_event", env={"SLABROW_DSN": dsn}, cwd=folder)
+        self.assertIn("apiary.coop_event: about 5,000 rows", used.stdout)
+        self.assertEqual(4, run("demo", "--keep-server", *SMALL, env=self.environment).returncode)
+        self.assertIn("is stopped", run("demo", "--stop", env=self.environment).stdout)
+        self.assertFalse(Path(folder).exists())
+
+    def test_two_families_at_once_are_refused(self):
+        done = run("demo", "--family", "mariadb", "--dsn", "postgresql:///x", env=self.environment)
+        self.assertEqual(2, done.returncode)
+        self.assertIn("different servers", done.stderr)
 
 
 class OwnServerTest(DatabaseTest):

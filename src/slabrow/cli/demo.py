@@ -12,12 +12,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE
+from slabrow.cli.common import add_family
 from slabrow.core.values.errors import Refusal, Stopped, UsageError
 
 if TYPE_CHECKING:
-    from slabrow.demo.load import Tell
     from slabrow.demo.story import StoryStep
+    from slabrow.demo.telling import Tell
+    from slabrow.demo.walks import Walk
     from slabrow.servers.private_protocols import PrivateServer
+    from slabrow.servers.protocols import Family
 
 
 # A private server has so little memory that its tables do not fit, as the federation's will not next year.
@@ -31,10 +34,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--rows",
         type=int,
-        default=2_000_000,
         metavar="N",
-        help="sensor readings, up to 100,000,000 (default 2,000,000)",
+        help="sensor readings, up to 100,000,000 (default: as many as suit the family, 2,000,000 or 500,000)",
     )
+    add_family(parser)
     parser.add_argument("--keep-server", action="store_true", help="leave the server and the data there afterwards")
     parser.add_argument("--stop", action="store_true", help="end the server that --keep-server left")
     parser.add_argument("--files", metavar="FOLDER", help="keep the demo's files here: layout, workload, log, picture")
@@ -49,29 +52,55 @@ def run(options: argparse.Namespace) -> int:
 
     if options.stop:
         return _stop()
+    family = _family(options)
+    walk = _walk_of(family)
+    if options.rows is None:
+        options.rows = walk.rows
     if not 1_000 <= options.rows <= MOST_READINGS:
         raise UsageError(f"--rows {options.rows} is out of range", fix=f"give 1000 to {MOST_READINGS}")
     if options.keep_server and not options.dsn:
         _refuse_second_server()
     with ExitStack() as ending:
-        dsn, server = _server(options, ending)
+        dsn, server = _server(options, family, ending)
         folder = _folder(options, server, ending)
         with _as_user_would(dsn, folder):
-            _prepare(options, dsn, server)
+            _prepare(options, walk, dsn, server)
             if not options.load_only:
                 began = time.monotonic()
-                _walk()
+                _walk(walk)
                 page = _keep_page(options, server)
                 print(f"\nThe walk took {time.monotonic() - began:.0f} s. The page lies at {page}")
         if options.keep_server:
-            _leave(dsn, server, folder, options.load_only)
+            _leave(walk, dsn, server, folder, options.load_only)
             ending.pop_all()
     return FINE
 
 
-def _server(options: argparse.Namespace, ending: ExitStack) -> tuple[str, "PrivateServer | None"]:
+def _family(options: argparse.Namespace) -> "Family":
+    """Of the server that is named, else the family that is, else the first."""
+    from slabrow.servers.families import FAMILIES, family_named, family_of
+
+    if options.dsn:
+        family = family_of(options.dsn)
+        if options.family and family_named(options.family) is not family:
+            raise UsageError("--dsn and --family mean different servers", fix="leave --family out")
+    else:
+        family = family_named(options.family) if options.family else FAMILIES[0]
+    family.load()
+    return family
+
+
+def _walk_of(family: "Family") -> "Walk":
+    from slabrow.core.sql import dialect
+    from slabrow.demo.walks import walk_of
+
+    dialect.speak(family.traits.dialect)
+    return walk_of(family.traits.name)
+
+
+def _server(options: argparse.Namespace, family: "Family", ending: ExitStack) -> tuple[str, "PrivateServer | None"]:
     from slabrow.demo.load import refuse_existing, unload
-    from slabrow.servers.families import FAMILIES, open_session
+    from slabrow.servers.families import open_session
 
     if options.dsn:
         with closing(open_session(options.dsn)) as session:
@@ -83,12 +112,12 @@ def _server(options: argparse.Namespace, ending: ExitStack) -> tuple[str, "Priva
 
         ending.callback(drop)
         return options.dsn, None
-    server = FAMILIES[0].private.start(max(_LEAST_MEMORY, options.rows * _MEMORY_A_ROW))
+    server = family.private.start(max(_LEAST_MEMORY, options.rows * _MEMORY_A_ROW))
     ending.callback(server.stop)
     until = "stays until `slabrow demo --stop`" if options.keep_server else "is gone when this ends"
     memory = max(_LEAST_MEMORY, options.rows * _MEMORY_A_ROW) >> 20
     print(
-        f"A private {FAMILIES[0].traits.name} {server.version} with {memory} MB of memory runs in {server.folder}; "
+        f"A private {family.traits.name} {server.version} with {memory} MB of memory runs in {server.folder}; "
         f"it {until}."
     )
     return server.dsn, server
@@ -123,31 +152,31 @@ def _as_user_would(dsn: str, folder: Path) -> Iterator[None]:
             os.environ["SLABROW_DSN"] = variable
 
 
-def _prepare(options: argparse.Namespace, dsn: str, server: "PrivateServer | None") -> None:
+def _prepare(options: argparse.Namespace, walk: "Walk", dsn: str, server: "PrivateServer | None") -> None:
     from slabrow.demo.data import Demo
-    from slabrow.demo.load import load, run_workload
-    from slabrow.demo.schema import LAYOUTS
-    from slabrow.demo.workload import PROOFS, WORKLOAD
     from slabrow.files.query_file import parse_queries
     from slabrow.servers.families import open_session
 
-    Path("slabrow.toml").write_text(LAYOUTS, encoding="utf-8")
-    Path("workload.sql").write_text(WORKLOAD, encoding="utf-8")
-    Path("proofs.sql").write_text(PROOFS, encoding="utf-8")
+    Path("slabrow.toml").write_text(walk.layouts, encoding="utf-8")
+    Path("workload.sql").write_text(walk.workload, encoding="utf-8")
+    Path("proofs.sql").write_text(walk.proofs, encoding="utf-8")
     demo, began = Demo(options.rows), time.monotonic()
     print(
         f"Loading a federation of beekeeping cooperatives: {demo.readings:,} readings of {demo.hives:,} hives over "
         f"14 months, {demo.events:,} events, {demo.inspections:,} inspections. All of it is made up."
     )
     with closing(open_session(dsn)) as session, _telling(options) as tell:
-        load(session, demo, tell)
+        walk.load(session, demo, tell)
         print(f"Loaded and indexed in {time.monotonic() - began:.0f} s.")
-        if server is not None:
+        if server is not None and walk.log is not None:
             tell("running the workload, so that there is a server log")
-            runs = run_workload(session, parse_queries(WORKLOAD, "workload.sql"), server.log, Path("server-log.csv"))
+            queries = parse_queries(walk.workload, "workload.sql")
+            runs = walk.log(session, queries, server.log, Path("server-log.csv"))
             print(
                 f"The federation's workload ran on it, {runs} statements: server-log.csv is the server's log of that."
             )
+    if walk.differs:
+        print(walk.differs)
     print("The files slabrow.toml (what the tables should be) and workload.sql (its queries) lie beside it.")
 
 
@@ -164,27 +193,26 @@ def _telling(options: argparse.Namespace) -> "Iterator[Tell]":
         yield status.update
 
 
-def _walk() -> None:
+def _walk(walk: "Walk") -> None:
     from rich.text import Text
 
-    from slabrow.demo.story import STAGES
     from slabrow.show.output import console
 
-    for number, stage in enumerate(STAGES, 1):
+    for number, stage in enumerate(walk.stages, 1):
         out = console()
         out.print()
         out.rule(
-            Text(f"{number} of {len(STAGES)} · {stage.title}", style="bold cyan"),
+            Text(f"{number} of {len(walk.stages)} · {stage.title}", style="bold cyan"),
             align="left",
             characters="━",
             style="cyan",
         )
         out.print(Text(stage.saying))
         for step in stage.steps:
-            _take(step)
+            _take(step, walk.writes)
 
 
-def _take(step: "StoryStep") -> None:
+def _take(step: "StoryStep", writes: tuple[str, ...]) -> None:
     import shlex
 
     from rich.text import Text
@@ -198,7 +226,7 @@ def _take(step: "StoryStep") -> None:
     if step.is_busy:
         from slabrow.demo.busy_writer import BusyWriter
 
-        with BusyWriter(os.environ["SLABROW_DSN"]) as writer:
+        with BusyWriter(os.environ["SLABROW_DSN"], writes) as writer:
             code = main(list(step.arguments))
         if writer.failed:
             raise Stopped("the writer of the demo failed", found=writer.failed, fix="please report this")
@@ -219,9 +247,7 @@ def _take(step: "StoryStep") -> None:
         out.print(Text(f"(exit code {code}) {step.ending}", style="bright_black"))
 
 
-def _leave(dsn: str, server: "PrivateServer | None", folder: Path, is_plain: bool) -> None:
-    from slabrow.demo.story import NEXT, NEXT_WHEN_PLAIN
-
+def _leave(walk: "Walk", dsn: str, server: "PrivateServer | None", folder: Path, is_plain: bool) -> None:
     print()
     if server is not None:
         state = _state_file()
@@ -234,7 +260,7 @@ def _leave(dsn: str, server: "PrivateServer | None", folder: Path, is_plain: boo
         print(f"  export SLABROW_DSN='{dsn}'")
     else:
         print(f"Schema apiary stays in your database, and the demo's files in {folder}. To try next, there:")
-    for command in NEXT_WHEN_PLAIN if is_plain else NEXT:
+    for command in walk.next_when_plain if is_plain else walk.next:
         print(f"  {command}")
 
 
@@ -255,10 +281,10 @@ def _state_file() -> Path:
 
 
 def _refuse_second_server() -> None:
-    from slabrow.servers.families import FAMILIES
+    from slabrow.servers.families import family_of
 
     state = _state()
-    if state and FAMILIES[0].private.is_running(int(str(state["pid"])), Path(str(state["folder"]))):
+    if state and family_of(str(state["dsn"])).private.is_running(int(str(state["pid"])), Path(str(state["folder"]))):
         raise Refusal(
             "a demo server is running already",
             found=f"pid {state['pid']} in {state['folder']}",
@@ -271,17 +297,17 @@ def _state() -> dict[str, object] | None:
         state = json.loads(_state_file().read_text())
     except (OSError, ValueError):
         return None
-    return state if isinstance(state, dict) and {"pid", "folder"} <= state.keys() else None
+    return state if isinstance(state, dict) and {"pid", "folder", "dsn"} <= state.keys() else None
 
 
 def _stop() -> int:
-    from slabrow.servers.families import FAMILIES
+    from slabrow.servers.families import family_of
 
     state = _state()
     if state is None:
         print("There is no demo server to stop.")
         return FINE
-    running = FAMILIES[0].private.stop_by_pid(int(str(state["pid"])), Path(str(state["folder"])))
+    running = family_of(str(state["dsn"])).private.stop_by_pid(int(str(state["pid"])), Path(str(state["folder"])))
     _state_file().unlink(missing_ok=True)
     print(
         "The demo server is stopped, its data are removed."

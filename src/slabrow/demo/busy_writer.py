@@ -5,7 +5,6 @@ from dataclasses import dataclass, field
 from threading import Event, Thread
 
 from slabrow.core.values.errors import SlabrowError
-from slabrow.demo.schema import WRITES
 from slabrow.servers.families import family_of, open_session
 
 _PAUSE_S = 0.002
@@ -15,12 +14,14 @@ _PAUSE_S = 0.002
 class BusyWriter:
     """A sensor gateway: it writes a reading, corrects it, and takes it back, so that the counts stay as they were.
 
+    statements  what it does, again and again
     writes      how many statements were done
     longest_ms  the longest time that one of them took
     failed      the first error, in words; None without one
     """
 
     dsn: str
+    statements: tuple[str, ...]
     writes: int = 0
     longest_ms: float = 0.0
     failed: str | None = None
@@ -43,7 +44,7 @@ class BusyWriter:
             session = open_session(self.dsn)
             try:
                 while not self._ended.is_set():
-                    for statement in WRITES:
+                    for statement in self.statements:
                         began = time.monotonic()
                         with session.explained("write a reading"):
                             session.execution.run(statement)

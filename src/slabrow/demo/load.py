@@ -1,18 +1,18 @@
 """Puts the demo's tables into a database, runs its workload there, and takes them away again."""
 
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 from slabrow.core.upkeep.statements import Load
 from slabrow.core.values.errors import Refusal
 from slabrow.demo.data import CHUNK, Demo, Table
 from slabrow.demo.schema import KEYS, SCHEMA, TABLES
+from slabrow.demo.telling import Tell
 from slabrow.files.query_file import FileQuery
 from slabrow.servers.postgresql.write.binary_copy import HEADER, TRAILER, one_ahead
 from slabrow.servers.protocols import Session
 
-Tell = Callable[[str], None]
 # One logged run stands for this many a day, so that the log is made in seconds.
 _DAY_IN = 400
 

@@ -1,0 +1,5 @@
+"""Who hears what is being done."""
+
+from collections.abc import Callable
+
+Tell = Callable[[str], None]
