@@ -177,6 +177,7 @@ _STEPS = {
     "prepare the way back": ("a log for what is written after the swap", "none"),
     "bring changes over": ("batches of the log, until few are left", _READS),
     "compare": ("count and fingerprint of each partition, in one snapshot", _READS),
+    "bring the last changes over": ("those that came while rows were compared", _READS),
     "get ready to swap": ("triggers of the new table, for the way back", "none"),
     "say that it is swapped": ("in the record", "none"),
     "say that it is undone": ("in the record", "none"),

@@ -125,20 +125,22 @@ class Following:
         spelled = ", ',', ".join(_spelled(each) for each in self.key)
         found = f"WHERE ({self._key}) IN ("
         target, source = quoting.table(self.target), quoting.table(self.source)
-        counted = f"SELECT count(*) INTO @slabrow_rows FROM {source} {found}"
+        counted = f"SELECT count(*) INTO @slabrow_rows FROM {target} {found}"
         put = f"REPLACE INTO {target} ({columns}) SELECT {columns} FROM {source} {found}"
         made = [
             "SET SESSION group_concat_max_len = 1073741824",
             "SET @slabrow_keys = NULL, @slabrow_seqs = NULL, @slabrow_rows = 0",
-            f"SELECT group_concat('(', {spelled}, ')'), group_concat(slabrow_seq) INTO @slabrow_keys, @slabrow_seqs "
+            f"SELECT group_concat(DISTINCT '(', {spelled}, ')'), group_concat(slabrow_seq) "
+            "INTO @slabrow_keys, @slabrow_seqs "
             f"FROM (SELECT slabrow_seq, {self._key} FROM {self._log} ORDER BY slabrow_seq LIMIT {most:d}) changed",
             _at_once(f"DELETE FROM {target} {found}", "@slabrow_keys"),
-            _at_once(counted, "@slabrow_keys"),
             _at_once(put, "@slabrow_keys"),
+            "SET @slabrow_put = row_count()",
+            _at_once(counted, "@slabrow_keys"),  # in the target, where nobody else writes
             # More than that: a row went because another has its unique key now. Most often it only comes later in the
             # log; `conflicts` makes sure before names are exchanged.
             f"INSERT IGNORE INTO {self._marks} (job, what) SELECT {self.job:d}, {literal(self._conflict)} FROM DUAL "
-            "WHERE @slabrow_keys IS NOT NULL AND row_count() > @slabrow_rows",
+            "WHERE @slabrow_keys IS NOT NULL AND @slabrow_put > @slabrow_rows",
             _at_once(f"DELETE FROM {self._log} WHERE slabrow_seq IN (", "@slabrow_seqs"),
         ]
         return [Statement(sql) for sql in made]

@@ -24,7 +24,7 @@ from slabrow.servers.mariadb.write.upkeep import NOBODY
 
 INCOMING = "_incoming"
 FEW = 100  # changes that may wait when a step counts as being in step
-_MOST_AT_SWAP = 1_000  # and behind the last lock
+_MOST_AT_SWAP = 300  # and behind the last lock
 _ALL = 1_000_000
 _COMPARED_FOR_MIN = 15
 _ROWS_A_BLOCK = 10  # a piece of so many blocks of 16 kB holds about so many rows for each
@@ -251,7 +251,8 @@ class MariaLive:
             ),
             is_done=self._are_swapped,
         )
-        return (ready, swap, *self.after_swap())
+        # Comparing took a while: what has come since need not be brought over behind the lock.
+        return (ready, self._bring("bring the last changes over", forward), swap, *self.after_swap())
 
     def _counter(self) -> tuple[str, ...]:
         """New rows are numbered on from where the old table is, also where its last rows were deleted."""
