@@ -295,6 +295,8 @@ class DividingTest(MariaTest):
     def test_indexes(self):
         create = ("index", "reading", "--create", "CREATE INDEX by_weight ON reading (weight, note(5))")
         self.slabrow(*create, code=1)
+        more = "CREATE INDEX x ON reading (weight), DROP COLUMN note"
+        self.assertIn("more than one index", self.slabrow("index", "reading", "--create", more, "--go", code=2).stderr)
         reader = connect(self.database)
         self.addCleanup(reader.close)
         with reader.cursor() as cursor:

@@ -6,9 +6,11 @@ ALGORITHM=INPLACE, LOCK=NONE: where the server cannot do it so, it refuses.
 from __future__ import annotations
 
 from slabrow.core.sql.index_statement import IndexAsked
+from slabrow.core.sql.lexing import lexemes
 from slabrow.core.table.index_matrix import IndexFound, IndexMatrix
 from slabrow.core.upkeep.statements import Statement, Transaction
 from slabrow.core.upkeep.steps import Step
+from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import NAME_LIMIT, Name, fit, unused
 from slabrow.servers.mariadb import quoting
 from slabrow.servers.mariadb.quoting import identifier, literal
@@ -18,7 +20,8 @@ _PRIMARY = "PRIMARY"
 
 
 def creating(matrix: IndexMatrix, asked: IndexAsked) -> tuple[Name, tuple[Step, ...]]:
-    """On all partitions at once; the server does it wholly or not at all."""
+    """On all partitions at once; the server does it wholly or not at all. Raises UsageError for more than an index."""
+    _refuse_more(asked.rest)
     table = matrix.table
     ending = "_".join((*(column or "expr" for column in asked.columns), "idx"))
     here = {index.name.table for index in matrix.of_table}
@@ -28,6 +31,15 @@ def creating(matrix: IndexMatrix, asked: IndexAsked) -> tuple[Name, tuple[Step, 
     sql = f"ALTER TABLE {quoting.table(table)} WAIT 1 ADD {what} {asked.rest}, {_ONLINE}"
     made = Transaction(f"make the index {name} of {table}", (Statement(sql),), is_atomic=False)
     return Name(table.schema, name), (Step(name="make the index", transaction=made, is_done=_is_there(table, name)),)
+
+
+def _refuse_more(rest: str) -> None:
+    """Behind a comma outside of all brackets, ALTER TABLE would go on to do something else."""
+    depth = 0
+    for each in lexemes(rest):
+        depth += {"(": 1, ")": -1}.get(each.text, 0)
+        if depth < 0 or (depth == 0 and each.text == ","):
+            raise UsageError("this is more than one index", found=rest[:80], fix="make one index at a time")
 
 
 def dropping(matrix: IndexMatrix, index: IndexFound) -> tuple[Step, ...]:
