@@ -2,7 +2,7 @@
 
 from slabrow.demo.data import CHUNK, Demo
 from slabrow.demo.schema import LAYOUTS
-from slabrow.demo.story import Stage, StoryStep
+from slabrow.demo.story import Stage, step
 from slabrow.demo.telling import Tell
 from slabrow.servers.protocols import Session
 
@@ -203,22 +203,17 @@ SELECT max(weight_kg) FROM apiary.reading WHERE hive_id = 17;
 """
 
 
-def _step(command: str, codes: tuple[int, ...] = (0,), ending: str = "", *, more: tuple[str, ...] = (),
-          is_busy: bool = False) -> StoryStep:  # fmt: skip
-    return StoryStep((*command.split(), *more), codes, ending, is_busy)
-
-
 STAGES = (
     Stage(
         "Look",
         "What is in the table, and how many readings each month holds. The result is kept, to be compared later.",
-        (_step("survey apiary.reading --exact --save survey.json"),),
+        (step("survey apiary.reading --exact --save survey.json"),),
     ),
     Stage(
         "Weigh",
         "Layouts, and the table as it is, against the federation's workload. Readings are kept for 13 months.",
         (
-            _step(
+            step(
                 "weigh apiary.reading --workload workload.sql --now 2026-03-01 --save weigh.json",
                 more=("--keep", "13 months"),
             ),
@@ -227,7 +222,7 @@ STAGES = (
     Stage(
         "Forecast",
         "The layout file declares months. The partitions that it gives, before any of them exists.",
-        (_step("forecast apiary.reading --now 2026-03-01 --save forecast.json"),),
+        (step("forecast apiary.reading --now 2026-03-01 --save forecast.json"),),
     ),
     Stage(
         "Convert",
@@ -235,25 +230,25 @@ STAGES = (
         "readings meanwhile. The server's own ALTER would keep it out for the whole copy. Rows are counted and "
         "fingerprinted before the names are exchanged; the old tables stay, and get what is written from then on.",
         (
-            _step("convert apiary.reading --now 2026-03-01", (1,), "It would change something: nothing was done yet."),
-            _step("convert apiary.reading --now 2026-03-01 --pretend --go --save convert.json", is_busy=True),
-            _step("convert apiary.reading --status"),
-            _step("convert apiary.coop_event --go"),
-            _step("convert apiary.inspection --go"),
+            step("convert apiary.reading --now 2026-03-01", (1,), "It would change something: nothing was done yet."),
+            step("convert apiary.reading --now 2026-03-01 --pretend --go --save convert.json", is_busy=True),
+            step("convert apiary.reading --status"),
+            step("convert apiary.coop_event --go"),
+            step("convert apiary.inspection --go"),
         ),
     ),
     Stage(
         "Count",
         "The rows in each partition now, and whether they equal the counts from before.",
-        (_step("census apiary.reading --exact --against survey.json --save census.json"),),
+        (step("census apiary.reading --exact --against survey.json --save census.json"),),
     ),
     Stage(
         "Route",
         "The partition that a row with a given key belongs to, as this server computes it.",
         (
-            _step("route apiary.reading 2026-03-01T00:00:00 2026-02-28T23:59:59 2024-12-31T23:59:59 2031-01-01"),
-            _step("route apiary.coop_event 1 5 240"),
-            _step("route apiary.inspection A1 C3 H1"),
+            step("route apiary.reading 2026-03-01T00:00:00 2026-02-28T23:59:59 2024-12-31T23:59:59 2031-01-01"),
+            step("route apiary.coop_event 1 5 240"),
+            step("route apiary.inspection A1 C3 H1"),
         ),
     ),
     Stage(
@@ -261,7 +256,7 @@ STAGES = (
         "The partitions that each query of the workload touches, according to the server's optimiser. A function "
         "around the key never prunes here.",
         (
-            _step(
+            step(
                 "prove --queries workload.sql --save prove.json",
                 (1,),
                 "Some queries touch more partitions than their limits allow: with this exit code a build would fail.",
@@ -273,17 +268,17 @@ STAGES = (
         "The next night: the coming partition is cut out of the empty catch-all, and the month that is past `keep` "
         "leaves as a table, in a moment. Then an old month is divided, and put together again.",
         (
-            _step("tend apiary.reading --now 2026-03-02 --pretend --go --save tend.json"),
-            _step("split apiary.reading_2025_03 --at 2025-03-16 --go"),
-            _step("merge apiary.reading_2025_03_01 apiary.reading_2025_03_16 --go"),
-            _step("history --most 3"),
+            step("tend apiary.reading --now 2026-03-02 --pretend --go --save tend.json"),
+            step("split apiary.reading_2025_03 --at 2025-03-16 --go"),
+            step("merge apiary.reading_2025_03_01 apiary.reading_2025_03_16 --go"),
+            step("history --most 3"),
         ),
     ),
     Stage(
         "Report",
         "All of it on one page, for those who were not there.",
         (
-            _step(
+            step(
                 "report survey.json weigh.json forecast.json convert.json census.json prove.json tend.json "
                 "--out report.html"
             ),

@@ -28,7 +28,7 @@ class Stage:
     steps: tuple[StoryStep, ...]
 
 
-def _step(
+def step(
     command: str,
     codes: tuple[int, ...] = (0,),
     ending: str = "",
@@ -47,7 +47,7 @@ STAGES = (
         "The federation's readings as they will be next year: more than its server can hold in memory. What is in the "
         "table, and how many readings each month holds. The result is kept, to be compared later and for the page at "
         "the end.",
-        (_step("survey apiary.reading --exact --save survey.json"),),
+        (step("survey apiary.reading --exact --save survey.json"),),
     ),
     Stage(
         "Weigh",
@@ -55,7 +55,7 @@ STAGES = (
         "each, what each takes, and what that is in money. Readings are kept for 13 months. An index on taken_at "
         "would serve the reports nearly as well as months do; old readings would still have to be deleted one by one.",
         (
-            _step(
+            step(
                 "weigh apiary.reading --workload workload.sql --now 2026-03-01 --picture weigh.png --save weigh.json",
                 more=("--keep", "13 months"),
             ),
@@ -64,7 +64,7 @@ STAGES = (
     Stage(
         "Forecast",
         "The layout file declares months. The partitions that it gives, before any of them exists.",
-        (_step("forecast apiary.reading --now 2026-03-01 --picture forecast.png --save forecast.json"),),
+        (step("forecast apiary.reading --now 2026-03-01 --picture forecast.png --save forecast.json"),),
     ),
     Stage(
         "Convert",
@@ -72,24 +72,24 @@ STAGES = (
         "readings meanwhile. Rows are counted and fingerprinted, partition by partition, before the names are swapped; "
         "the old tables stay, and get what is written from then on.",
         (
-            _step("convert apiary.reading --now 2026-03-01 --script by-hand"),
-            _step("convert apiary.reading --now 2026-03-01 --pretend --go --save convert.json", is_busy=True),
-            _step("convert apiary.reading --status"),
-            _step("convert apiary.coop_event --go"),
-            _step("convert apiary.inspection --go"),
+            step("convert apiary.reading --now 2026-03-01 --script by-hand"),
+            step("convert apiary.reading --now 2026-03-01 --pretend --go --save convert.json", is_busy=True),
+            step("convert apiary.reading --status"),
+            step("convert apiary.coop_event --go"),
+            step("convert apiary.inspection --go"),
         ),
     ),
     Stage(
         "Count",
         "The rows in each partition now, and whether they equal the counts from before.",
-        (_step("census apiary.reading --exact --against survey.json --save census.json"),),
+        (step("census apiary.reading --exact --against survey.json --save census.json"),),
     ),
     Stage(
         "Compare",
         "The same queries on the table before the conversion and after it, in turn, before any reading leaves: what "
         "got faster, what got slower, and what a month of it costs.",
         (
-            _step(
+            step(
                 "compare apiary.reading --with apiary.reading_before --queries workload.sql --times 2 "
                 "--save compare.json"
             ),
@@ -100,12 +100,12 @@ STAGES = (
         "The partition that a row with a given key belongs to: the first instant of March, the last one of February, "
         "a cooperative, a zone.",
         (
-            _step(
+            step(
                 "route apiary.reading 2026-03-01T00:00:00Z 2026-02-28T23:59:59.999999Z 2024-12-31T23:59:59Z "
                 "2031-01-01T00:00:00Z"
             ),
-            _step("route apiary.coop_event 1 5 240"),
-            _step("route apiary.inspection A1 C3 H1"),
+            step("route apiary.coop_event 1 5 240"),
+            step("route apiary.inspection A1 C3 H1"),
         ),
     ),
     Stage(
@@ -113,7 +113,7 @@ STAGES = (
         "The partitions that each query of the workload touches, according to the server's planner. Some of the "
         "queries are written so that they cannot prune, as it happens in real life.",
         (
-            _step(
+            step(
                 "prove --queries workload.sql --save prove.json",
                 (1,),
                 "Some queries touch more partitions than their limits allow: with this exit code a build would fail.",
@@ -127,21 +127,21 @@ STAGES = (
         "day would retire partitions that must be kept, and a guard refuses many at once. The second run finds "
         "nothing to do.",
         (
-            _step(
+            step(
                 "tend apiary.reading --now 2026-06-15",
                 (4,),
                 "Four months would leave at once: a guard refuses that. The coming partitions would be created.",
             ),
-            _step("tend apiary.reading --now 2026-03-02 --pretend --go --save tend.json", old_way=True),
-            _step("history --most 3"),
-            _step("tend --now 2026-03-02"),
+            step("tend apiary.reading --now 2026-03-02 --pretend --go --save tend.json", old_way=True),
+            step("history --most 3"),
+            step("tend --now 2026-03-02"),
         ),
     ),
     Stage(
         "Report",
         "All of it on one page, for those who were not there.",
         (
-            _step(
+            step(
                 "report survey.json weigh.json forecast.json convert.json census.json compare.json prove.json tend.json"
                 " --out report.html"
             ),

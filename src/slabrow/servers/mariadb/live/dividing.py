@@ -45,7 +45,10 @@ class MariaDividing:
         sql = f"ALTER TABLE {quoting.table(plan.parent)} {WAIT}REORGANIZE PARTITION {old} INTO ({new})"
         purpose = f"{plan.kind} partitions of {plan.parent}"
         divide = Transaction(purpose, (Statement(sql),), is_atomic=False, strong=NOBODY)
-        return (Step(name="divide", transaction=divide, is_done=self._is_divided), *self._end(ReshapingState.DONE))
+        return (
+            Step(name="divide", transaction=divide, is_done=self._is_divided),
+            *self._end(literal(ReshapingState.DONE)),
+        )
 
     def _refuse_gaps(self) -> None:
         """A partition of ranges has no lower end of its own here: what lies in a gap would be in the next one."""
@@ -75,8 +78,9 @@ class MariaDividing:
         )
 
     def _end(self, state: str) -> tuple[Step, ...]:
+        """state: as SQL."""
         record = f"{identifier(self.plan.schema)}.reshaping"
-        sql = f"UPDATE {record} SET state = {literal(state)}, ended = utc_timestamp(6) WHERE job = {self.plan.job:d}"
+        sql = f"UPDATE {record} SET state = {state}, ended = utc_timestamp(6) WHERE job = {self.plan.job:d}"
         return (
             Step(
                 name="end",
@@ -106,8 +110,9 @@ class MariaDividing:
         return ()
 
     def give_up(self) -> tuple[Step, ...]:
-        """The statement was not done: only the record is closed."""
-        return self._end(ReshapingState.GIVEN_UP)
+        """Only the record is closed: by whether the statement was done before a kill came."""
+        done, given_up = literal(ReshapingState.DONE), literal(ReshapingState.GIVEN_UP)
+        return self._end(f"IF(({self._is_divided}), {done}, {given_up})")
 
     def floor(self, *, back: bool) -> Transaction:
         """Nothing is followed."""

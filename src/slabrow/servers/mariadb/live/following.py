@@ -16,12 +16,13 @@ from slabrow.core.values.key_values import Kind
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb import quoting
 from slabrow.servers.mariadb.quoting import identifier, literal
+from slabrow.servers.mariadb.read.shape import outer_words
 
 BATCH = 1_000
 _EVENTS = (("i", "INSERT", ("NEW",)), ("u", "UPDATE", ("OLD", "NEW")), ("d", "DELETE", ("OLD",)))
 _BINARY = ("binary", "varbinary", "bit")
 _BEHIND_TYPE = frozenset(
-    ("NOT", "NULL", "DEFAULT", "AUTO_INCREMENT", "COMMENT", "ON", "CHECK", "GENERATED", "INVISIBLE")
+    ("not", "null", "default", "auto_increment", "comment", "on", "check", "generated", "invisible")
 )
 
 
@@ -161,9 +162,6 @@ def _spelled(column: Column) -> str:
 
 def bare_definition(column: Column) -> str:
     """The type with its character set and collation, without default, comment and AUTO_INCREMENT."""
-    kept = []
-    for word in column.definition.split(" "):
-        if word.upper() in _BEHIND_TYPE:
-            break
-        kept.append(word)
-    return " ".join(kept)
+    words = outer_words(column.definition)
+    end = next((each.start for each in words if each.value in _BEHIND_TYPE), None)
+    return column.definition[:end].strip()

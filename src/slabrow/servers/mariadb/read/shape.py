@@ -10,7 +10,7 @@ from pymysql import err
 
 from slabrow.core.sql.backquoted import lexemes
 from slabrow.core.sql.partition_clause import start_of_clause
-from slabrow.core.sql.pieces import Piece
+from slabrow.core.sql.pieces import Lexeme, Piece
 from slabrow.core.table.relation import Relation
 from slabrow.core.table.shape import Column, Constraint, Index, Shape
 from slabrow.core.values.errors import ServerError, UsageError
@@ -107,17 +107,26 @@ def _parts(text: str) -> tuple[list[str], str]:
     return lines, re.sub(r"\s*AUTO_INCREMENT=\d+", "", options)
 
 
+def outer_words(definition: str) -> Iterator[Lexeme]:
+    """The words of a definition outside of quotes, comments and brackets: none of them is a text that people wrote."""
+    depth = 0
+    for each in lexemes(definition):
+        depth += {"(": 1, ")": -1}.get(each.text, 0)
+        if depth == 0 and each.piece is Piece.WORD:
+            yield each
+
+
 def _column(line: str) -> Column:
     name = _first_name(line)
     rest = line[line.index("`", line.index("`") + 1) + 1 :].strip() if "``" not in line else _behind_name(line)
     type_name = stored_type(_type_of(rest))
-    upper = rest.upper()
+    said = f" {' '.join(each.value for each in outer_words(rest))} "
     return Column(
         name,
         type_name,
-        not_null="NOT NULL" in upper,
-        generated="generated" if "GENERATED ALWAYS AS" in upper else None,
-        identity="d" if "AUTO_INCREMENT" in upper else "",
+        not_null=" not null " in said,
+        generated="generated" if " generated always as " in said else None,
+        identity="d" if " auto_increment " in said else "",
         kind=kind_of_type(type_name),
         definition=rest,
     )

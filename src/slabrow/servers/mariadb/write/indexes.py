@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from slabrow.core.sql.index_statement import IndexAsked
 from slabrow.core.sql.lexing import lexemes
+from slabrow.core.sql.pieces import Piece
 from slabrow.core.table.index_matrix import IndexFound, IndexMatrix
 from slabrow.core.upkeep.statements import Statement, Transaction
 from slabrow.core.upkeep.steps import Step
@@ -38,8 +39,13 @@ def _refuse_more(rest: str) -> None:
     depth = 0
     for each in lexemes(rest):
         depth += {"(": 1, ")": -1}.get(each.text, 0)
-        if depth < 0 or (depth == 0 and each.text == ","):
-            raise UsageError("this is more than one index", found=rest[:80], fix="make one index at a time")
+        is_hidden = (
+            each.piece is Piece.COMMENT or not each.is_closed
+        )  # such a comment may be executed, or hide the rest
+        if is_hidden or depth < 0 or (depth == 0 and each.text == ","):
+            raise UsageError(
+                "this is more than one index", found=rest[:80], fix="make one index at a time, without comments"
+            )
 
 
 def dropping(matrix: IndexMatrix, index: IndexFound) -> tuple[Step, ...]:
