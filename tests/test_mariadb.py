@@ -272,7 +272,6 @@ class ServerTest(MariaTest):
         for arguments, code, words in (
             (("census", "nowhere"), 2, "there is no table"),
             (("census", "readin"), 2, "did you mean"),
-            (("adopt", "reading", "--into", "reading"), 4, "on MariaDB yet"),
         ):  # fmt: skip
             self.assertIn(words, self.slabrow(*arguments, code=code).stderr)
         wrong = self.slabrow("census", "reading", dsn=self.dsn_as("reader:wrong-secret"), code=3)

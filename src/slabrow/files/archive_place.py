@@ -51,7 +51,7 @@ def claimed(folder: Path, name: str, relation: str) -> Iterator[ArchivePlace]:
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        place, handle = _free(folder, name.replace("%", "%25").replace("/", "%2F"), relation)
+        place, handle = _free(folder, name, relation)
     except OSError as error:
         raise cannot_write(folder, error) from None
     try:
@@ -61,6 +61,25 @@ def claimed(folder: Path, name: str, relation: str) -> Iterator[ArchivePlace]:
             if _is_at(handle, place.partial):
                 place.partial.unlink()
         os.close(handle)
+
+
+def earlier_of(folder: Path, name: str, relation: str) -> Manifest | None:
+    """The manifest of this table's last attempt whose rows have not left yet, at whichever place; None for none."""
+    number = 1
+    while True:
+        stem = _stem(name, number)
+        path = folder / f"{stem}.json"
+        if not path.exists():
+            return None
+        found = _earlier(path)
+        if found is not None and found.relation == relation and found.left is None:
+            return found
+        number += 1
+
+
+def _stem(name: str, number: int) -> str:
+    plain = name.replace("%", "%25").replace("/", "%2F")
+    return plain if number == 1 else f"{plain}.{number}"
 
 
 def cannot_write(folder: Path, error: OSError) -> ServerError:
@@ -76,7 +95,7 @@ def _free(folder: Path, name: str, relation: str) -> tuple[ArchivePlace, int]:
     """The first place that is free, and the handle that keeps others off it."""
     number = 1
     while True:
-        stem = name if number == 1 else f"{name}.{number}"
+        stem = _stem(name, number)
         place = ArchivePlace(folder, stem, _earlier(folder / f"{stem}.json"))
         handle = None if _is_taken(place, relation) else _claim(place)
         if handle is not None:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.table.belongings import Belongings
     from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.counted import BucketCounts, CatchAllCount, Extent, LeafCount
-    from slabrow.core.table.export_column import ExportColumn
+    from slabrow.core.table.export_column import ExportColumn, RowSource
     from slabrow.core.table.layout import Layout
     from slabrow.core.table.relation import ColumnFact, ForeignKeyFact, IndexFact, LeafFact, LeavesTotal, Relation
     from slabrow.core.table.shape import Shape
@@ -323,17 +323,30 @@ class Archives(Protocol):
     def snapshot(self) -> AbstractContextManager[None]:
         """One view of the data for everything that is read within, under the steady settings; nothing is changed."""
 
-    def relation_of(self, table: Name) -> str:
-        """The identity of a table: its cluster, database and number, so that another table of the same name differs."""
+    def title(self, source: RowSource) -> str:
+        """What the file of an archive is called."""
 
-    def export_columns(self, table: Name) -> tuple[ExportColumn, ...]:
-        """The stored columns of a table, generated ones left out, each with the form that holds all of its values."""
+    def relation_of(self, source: RowSource) -> str:
+        """The identity of what holds the rows: its server, database and number, so that another one of the same name
+        differs. It stays the same when a partition becomes a table of its own.
+        """
 
-    def fingerprint(self, table: Name, columns: Sequence[str]) -> tuple[int, str]:
-        """The rows of a table and their fingerprint, under the settings of the moment: see `steady`."""
+    def export_columns(self, source: RowSource) -> tuple[ExportColumn, ...]:
+        """The stored columns, generated ones left out, each with the form that holds all of its values."""
 
-    def stream(self, table: Name, columns: Sequence[ExportColumn]) -> Generator[bytes, None, None]:
-        """The rows as CSV without a header, as COPY writes it: NULL is an empty field without quotes."""
+    def fingerprint(self, source: RowSource, columns: Sequence[str]) -> tuple[int, str]:
+        """How many rows there are, and their fingerprint."""
+
+    def stream(self, source: RowSource, columns: Sequence[ExportColumn]) -> Generator[bytes, None, None]:
+        """The rows as CSV without a header: NULL is an empty field without quotes, a text always has quotes."""
+
+    def left_behind(self, table: Name) -> tuple[RowSource, ...]:
+        """Partitions of a table that a run which was stopped has let out, and not yet dropped."""
+
+    def why_not_back(self, tree: Tree | None, partition: Name) -> str | None:
+        """What stands where an archived partition is to come back; None for nothing. tree: of its table, if there is
+        one still.
+        """
 
 
 class Fence(Protocol):

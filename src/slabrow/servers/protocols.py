@@ -30,7 +30,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.table.layout import Layout
     from slabrow.core.table.shape import Shape
     from slabrow.core.table.tree import Tree
-    from slabrow.core.upkeep.actions import Action, Adopt
+    from slabrow.core.upkeep.actions import Action, Adopt, Archive
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
     from slabrow.core.upkeep.ledger_entries import LedgerEntry, WrittenEntry
     from slabrow.core.upkeep.live_plan import LivePlan, Reshaping
@@ -250,10 +250,16 @@ class ActionWriter(Protocol):
     """Writes the actions of one table in use, with the weakest locks that the server offers for each."""
 
     def transaction(self, action: Action) -> Transaction:
-        """Raises NotImplementedError for an Archive, which writes files: its Drop is written instead."""
+        """Raises NotImplementedError for an Archive, which writes files: see `after_archive`."""
 
     def under_lock(self, action: Action) -> Transaction:
         """As `transaction`; a sweep moves all its rows under the lock, and copies none before."""
+
+    def after_archive(self, action: Archive) -> tuple[Transaction, Name | None]:
+        """How a partition goes that has been written to a file. With a name, it becomes a table of that name by the
+        first statement, and is dropped by the second: in between it is compared with the file once more. None: it is
+        compared in the same transaction.
+        """
 
 
 class Writer(Protocol):
@@ -286,8 +292,12 @@ class Writer(Protocol):
     ) -> ActionWriter:
         """How actions on this tree are written. copying: for sweeps that copy first; None: rows move under the lock."""
 
-    def adoption(self, action: Adopt, parent: tuple[Tree, UpkeepFacts] | None, lock_wait_ms: int) -> Transaction:
-        """Brings an archive back. parent: the tree it becomes a part of; None: it stands alone."""
+    def adoption(
+        self, action: Adopt, parent: tuple[Tree, UpkeepFacts] | None, lock_wait_ms: int
+    ) -> tuple[Transaction, ...]:
+        """Brings an archive back. parent: the tree it becomes a part of; None: it stands alone. With the last one that
+        is atomic the rows are back.
+        """
 
     def conversion(self, plan: ConversionPlan) -> tuple[Step, ...]:
         """A plain table becomes the declared one: copied, compared and swapped in one step."""

@@ -1,6 +1,7 @@
 """Brings an archive back: loaded, compared with what left, and attached again (N40)."""
 
 import uuid
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -53,16 +54,16 @@ def adopt(
     parent, table = parse_name(manifest.table), parse_name(manifest.partition)
     with context.connected() as session, session.explained("bring the archive back"):
         has_parent = session.catalogue.exists(parent)
-        if session.catalogue.exists(table):
-            raise Refusal(f"there is a table {table} already", fix="rename it, or drop it, first")
         ledger = ledger_or_none(context, session, ledger_schema)
         with runner.sole(session, [parent], context.lock_wait_ms):
             tree = session.catalogue.tree(parent) if has_parent else None
+            if (obstacle := session.archives.why_not_back(tree, table)) is not None:
+                raise Refusal(obstacle, fix="rename it, or drop it, first")
             action = _action(session, manifest, table, tree, file)
             known = None if tree is None else (tree, session.catalogue.upkeep_facts(tree))
-            transaction = session.writer.adoption(action, known, context.lock_wait_ms)
-            transaction = _recorded(context, ledger, manifest_path, manifest, transaction, holds=has_parent)
-            runner.run(session, [transaction], context.lock_wait_ms, context.progress, context.say)
+            transactions = session.writer.adoption(action, known, context.lock_wait_ms)
+            recorded = _recorded(context, ledger, manifest_path, manifest, transactions, holds=has_parent)
+            runner.run(session, recorded, context.lock_wait_ms, context.progress, context.say)
         is_held = has_parent and ledger is not None
         return manifest, Adopted(table, manifest.rows, parent if has_parent else None, is_held)
 
@@ -139,13 +140,13 @@ def _recorded(
     ledger: LedgerStore | None,
     path: Path,
     manifest: Manifest,
-    transaction: Transaction,
+    transactions: Sequence[Transaction],
     *,
     holds: bool,
-) -> Transaction:
-    """The transaction with its entries in the ledger: they stand there exactly when the rows are back."""
+) -> list[Transaction]:
+    """The transactions with their entries in the ledger: they stand there exactly when the rows are back."""
     if ledger is None:
-        return transaction
+        return [*transactions]
     adopted = LedgerEntry(
         kind="adopt",
         table=manifest.table,
@@ -154,10 +155,14 @@ def _recorded(
         clock=context.now,
         is_machine_clock=context.is_machine_clock,
         run=str(uuid.uuid4()),
-        statements=tuple(map(sql_of, transaction.statements)),
+        statements=tuple(sql_of(part) for transaction in transactions for part in transaction.statements),
         rows=manifest.rows,
         details={"manifest": str(path), "sha256": manifest.sha256},
     )
     held = replace(adopted, kind="hold", statements=(), rows=None, duration_ms=0.0, details=None)
     entries = [Statement(ledger.insertion(entry)) for entry in ((adopted, held) if holds else (adopted,))]
-    return replace(transaction, statements=(*transaction.statements, *entries))
+    last = max(place for place, transaction in enumerate(transactions) if transaction.is_atomic)
+    return [
+        replace(transaction, statements=(*transaction.statements, *entries)) if place == last else transaction
+        for place, transaction in enumerate(transactions)
+    ]

@@ -9,8 +9,8 @@ from zoneinfo import ZoneInfo
 
 from slabrow.core.table.bounds import Bounds, CatchAll, Hashed, Listed, Range, spell_bounds
 from slabrow.core.table.layout import Layout
-from slabrow.core.table.tree import Tree
-from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan, Staged, bound_fault, newest
+from slabrow.core.table.tree import Partition, Tree
+from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan, Staged, bound_fault, newest, room_for
 from slabrow.core.upkeep.steps import LongWork, Step, StepReport, StepState
 from slabrow.core.values.errors import Refusal, UsageError
 from slabrow.core.values.key_values import Edge, Value, parse_value
@@ -78,26 +78,35 @@ def adopt_table(
         if any(column.name is None for column in tree.key):
             raise UsageError(f"{parent} is divided by an expression", fix="attach the table with the server's client")
         key = tuple(str(column.name) for column in tree.key)
+        place = session.partitions.facts(root, tree.table, [])
+        same = next((child for child in tree.children if child.name.table == table.table), None)
+        if place.joins_next and same is not None and not session.catalogue.exists(table):
+            return _done(
+                context, session, schema, "adopt", root, tree.table, same.name, same.bounds, same.rows, (),
+                f"slabrow release {same.name} --go", ["It is a partition already; there is no table of that name."],
+                go=True,
+            )  # fmt: skip
         given = session.catalogue.relation(table)
         name = given.name
         context.scanning(given.rows, given.bytes, f"checking the rows of {given.spelling}")
         bounds = _bounds(session, layout, tree, name, asked)
         already = next((child for child in tree.children if child.name == name), None)
-        if already is not None and already.bounds == bounds:
+        if already is not None and already.bounds == bounds and not place.joins_next:
             return _done(
                 context, session, schema, "adopt", root, tree.table, name, bounds, already.rows, (),
                 f"slabrow release {name} --go", ["It is a partition already."], go=True,
             )  # fmt: skip
-        if (fault := bound_fault(bounds, tree)) is not None:
+        room = room_for(bounds, tree, name.table) if place.joins_next else None
+        if (fault := bound_fault(bounds, tree) if room is None else room.fault) is not None:
             raise Refusal(f"{name} cannot become a partition of {parent}", found=fault, fix="give other bounds")
         refuse_under_way(session, schema, root)
-        catch_all = tree.catch_all.name if tree.catch_all is not None else None
+        rest = tree.catch_all if room is None else room.host
+        catch_all = None if rest is None else rest.name
         staged = session.partitions.staged(tree.table, name, bounds, key, catch_all)
-        _refuse_staged(staged, tree, name, bounds, moves=moves)
+        _refuse_staged(staged, tree, name, bounds, rest, moves=moves)
         with session.reading():
             shape = session.catalogue.shape(tree.table)
         facts = session.catalogue.upkeep_facts(tree)
-        place = session.partitions.facts(root, tree.table, [])
         plan = JoiningPlan(
             root=root,
             parent=shape,
@@ -112,9 +121,12 @@ def adopt_table(
                 if column.identity and session.version >= _PARTITION_IDENTITIES
             ),
             parent_condition=place.parent_condition,
+            tree=tree,
+            is_empty=staged.rows == 0,
         )  # fmt: skip
-        notes = [] if not plan.moves else [f"{rows_of(staged.in_catch_all)} of {catch_all} come along."]
-        if catch_all is not None:
+        notes = [*staged.notes]
+        notes += [] if not plan.moves else [f"{rows_of(staged.in_catch_all)} of {catch_all} come along."]
+        if catch_all is not None and room is None:
             notes.append(f"{catch_all} is locked and looked through: quick while it holds few rows.")
         return _done(
             context, session, schema, "adopt", root, tree.table, name, bounds,
@@ -154,7 +166,7 @@ def release(
             )
             notes = [_fate(place.tree, found.name, joins_next=facts.joins_next)]
             back: str | None = f"slabrow adopt {plan.released} --into {place.tree.table}{_said(found.bounds)} --go"
-            if facts.joins_next:
+            if facts.joins_next and isinstance(found.bounds, CatchAll):
                 back = None
             return _done(
                 context, session, schema, "release", root, place.tree.table, plan.released, found.bounds, found.rows,
@@ -192,7 +204,9 @@ def _alone(context: Context, session: Session, parent: Name, *, go: bool) -> Ite
         yield root
 
 
-def _refuse_staged(staged: Staged, tree: Tree, name: Name, bounds: Bounds, *, moves: bool) -> None:
+def _refuse_staged(
+    staged: Staged, tree: Tree, name: Name, bounds: Bounds, rest: Partition | None, *, moves: bool
+) -> None:
     if staged.faults:
         raise Refusal(
             f"{name} cannot become a partition of {tree.table}",
@@ -208,8 +222,9 @@ def _refuse_staged(staged: Staged, tree: Tree, name: Name, bounds: Bounds, *, mo
         )
     if staged.in_catch_all and not moves:
         raise Refusal(
-            f"{rows_of(staged.in_catch_all)} of the catch-all would belong to the new partition",
-            found=f"keys {spell_bounds(bounds)} lie in {tree.catch_all.spelling if tree.catch_all else 'it'}",
+            f"{rows_of(staged.in_catch_all)} of {'the catch-all' if rest is tree.catch_all else 'another partition'} "
+            "would belong to the new partition",
+            found=f"keys {spell_bounds(bounds)} lie in {rest.spelling if rest is not None else name.table}",
             fix="--from-catch-all moves them in the same transaction",
         )
 

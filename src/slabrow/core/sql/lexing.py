@@ -133,7 +133,7 @@ def operators_in(sql: str) -> frozenset[str]:
 
 
 def is_type(text: str) -> bool:
-    """Whether a text can be nothing but a type: words and names, numbers in brackets behind them.
+    """Whether a text can be nothing but a type: words and names, numbers or texts in brackets behind them.
 
     >>> is_type("numeric(10,2)[]"), is_type("int); DROP TABLE t; --")
     (True, False)
@@ -142,7 +142,7 @@ def is_type(text: str) -> bool:
     pieces = [each for each in lexemes(text) if each.piece is not Piece.BLANK]
     for each in pieces:
         depth += (each.text in ("(", "[")) - (each.text in (")", "]"))
-        is_inside = each.piece is Piece.NUMBER or (each.text == "," and depth == 1)
+        is_inside = each.piece in (Piece.NUMBER, Piece.TEXT) or (each.text == "," and depth == 1)
         is_outside = each.piece in (Piece.WORD, Piece.NAME) or each.text in (".", ")", "]", "(", "[")
         if depth not in (0, 1) or not (is_inside if depth and each.text not in ("(", "[") else is_outside):
             return False

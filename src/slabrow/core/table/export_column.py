@@ -1,6 +1,8 @@
-"""A column of an archive: how a file holds it."""
+"""What an archive is made of: where its rows are, and how a file holds each column."""
 
 from dataclasses import dataclass
+
+from slabrow.core.values.names import Name
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,3 +17,16 @@ class ExportColumn:
     name: str
     type_name: str
     form: str
+
+
+@dataclass(frozen=True, slots=True)
+class RowSource:
+    """Where rows are: in a partition, or in the table of its own that the partition has become.
+
+    parent      the partitioned table
+    apart       that table of its own; None while the rows are in the partition
+    """
+
+    parent: Name
+    partition: Name
+    apart: Name | None = None

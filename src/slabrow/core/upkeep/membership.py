@@ -3,10 +3,22 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from slabrow.core.table.bounds import Bounds, CatchAll, Hashed, Listed, Range, overlap, spell_bounds
+from slabrow.core.table.bounds import (
+    Bounds,
+    CatchAll,
+    Hashed,
+    Listed,
+    Range,
+    overlap,
+    range_order,
+    spell_bounds,
+    spell_key,
+)
 from slabrow.core.table.shape import Constraint, Index, Shape
-from slabrow.core.table.tree import Tree
+from slabrow.core.table.tree import Partition, Tree
 from slabrow.core.upkeep.upkeep_facts import UpkeepFacts
+from slabrow.core.values.key_values import Edge
+from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
 
 
@@ -18,6 +30,7 @@ class Staged:
     faults           what only a person can mend, each with the remedy
     rows             how many it has; outside: how many lie outside of the bounds, and some of them as text
     in_catch_all     rows of the catch-all that the bounds hold
+    notes            what a person should know before it is done
     """
 
     shape: Shape
@@ -26,6 +39,7 @@ class Staged:
     outside: int = 0
     examples: tuple[str, ...] = ()
     in_catch_all: int = 0
+    notes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,6 +50,8 @@ class JoiningPlan:
     catch_all   of the parent; None without one
     moves       whether rows of the catch-all that belong here are moved
     identities  columns whose identity must go first: of PostgreSQL 17 and later the parent's counts
+    tree        the parent as it is
+    is_empty    whether the table has no rows, or none any more
     """
 
     root: Name
@@ -48,6 +64,8 @@ class JoiningPlan:
     facts: UpkeepFacts
     identities: tuple[str, ...]
     parent_condition: str = ""
+    tree: Tree | None = None
+    is_empty: bool = False
 
     @property
     def nullable(self) -> tuple[str, ...]:
@@ -125,7 +143,7 @@ def bound_fault(bounds: Bounds, tree: Tree) -> str | None:
         return f"{tree.spelling} is divided by {tree.by}"
     for child in tree.children:
         if _overlaps(bounds, child.bounds):
-            return f"{child.spelling} already holds keys of it: {spell_bounds(child.bounds)}"
+            return _is_taken(child)
     return None
 
 
@@ -146,3 +164,69 @@ def newest(tree: Tree, names: Sequence[Name]) -> bool:
     """Whether the range that is the last to hold rows is among these: the data of today."""
     holding = [child for child, _ in tree.ranges if not child.is_empty and (child.rows is None or child.rows > 0)]
     return bool(holding) and holding[-1].name in names
+
+
+@dataclass(frozen=True, slots=True)
+class Room:
+    """Where a partition comes in, in a table whose ranges have no gaps between them.
+
+    host      the partition that holds such keys now, and is divided for it; None: nothing does
+    is_made   whether the partition is there already, as an earlier run left it
+    fault     why it cannot come; None when it can
+    """
+
+    host: Partition | None = None
+    is_made: bool = False
+    fault: str | None = None
+
+
+def room_for(bounds: Bounds, tree: Tree, name: str) -> Room:
+    """Where a partition of that name and these bounds comes in. Of a range only the end is written there: it begins
+    where the one before it ends, and what left belongs to the next one.
+    """
+    same = next((each for each in tree.children if each.name.table.lower() == name.lower()), None)
+    match bounds:
+        case Range():
+            room = _room_of_range(bounds, tree, same)
+        case Listed():
+            others = [each for each in tree.children if each is not same]
+            taken = next((each for each in others if _overlaps(bounds, each.bounds)), None)
+            is_made = same is not None and same.bounds == bounds
+            room = Room(tree.catch_all, is_made, None if taken is None else _is_taken(taken))
+        case CatchAll() if isinstance(tree.catch_all, Partition):
+            room = Room(fault=_is_taken(tree.catch_all))
+        case CatchAll() if tree.by is By.LIST:
+            room = Room(
+                fault="this server loses the DEFAULT of a list when a table comes in as it: make it empty first"
+            )
+        case CatchAll():
+            room = Room()
+        case _:
+            room = Room(fault="the parts of a hash are all there: none can come in")
+    if room.fault is None and same is not None and not room.is_made:
+        return Room(fault=f"{tree.spelling} has another partition {name}: rename the table")
+    return room
+
+
+def _room_of_range(bounds: Range, tree: Tree, same: Partition | None) -> Room:
+    if bounds.to is None:
+        return Room(fault="a range needs its end: give --to")
+    if any(isinstance(end, Edge) for end in bounds.to):
+        return Room(fault="the end of a range over several columns is not written so on this server")
+    low, host = None, tree.catch_all
+    for child, held in tree.ranges:
+        if held.to == bounds.to:
+            is_made = child is same
+            return Room(is_made=is_made, fault=None if is_made else _is_taken(child))
+        if held.to is None or range_order(Range(None, bounds.to)) < range_order(Range(None, held.to)):
+            host = child
+            break
+        low = held.to
+    if low is None or bounds.from_ == low:
+        return Room(host)
+    begins = spell_key(low)
+    return Room(fault=f"it would begin at {begins}, where the partition before it ends: give --from {begins}")
+
+
+def _is_taken(child: Partition) -> str:
+    return f"{child.spelling} already holds keys of it: {spell_bounds(child.bounds)}"

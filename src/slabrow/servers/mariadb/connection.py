@@ -24,7 +24,8 @@ _OLDEST = (10, 6)
 READ_WAIT_S = 30
 # As this process reads and writes values, whatever the server's defaults are: texts in either kind of quotes, names as
 # SHOW CREATE prints them, and no value that is cut silently.
-_MODE = "STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION"
+# A number that is 0 stays 0 when rows are copied, also in a column that counts by itself.
+_MODE = "STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO"
 _PINNED = (
     "SET SESSION time_zone = '+00:00', sql_mode = %s, sql_quote_show_create = 1, autocommit = 1, "
     "wait_timeout = 28800, lock_wait_timeout = %s, innodb_lock_wait_timeout = %s, max_statement_time = 0"

@@ -23,7 +23,6 @@ from slabrow.servers.mariadb.errors import LOCK_ERRORS, explained, number_of, tr
 from slabrow.servers.mariadb.live.exchange import Exchange
 from slabrow.servers.mariadb.quoting import identifier
 from slabrow.servers.mariadb.read.catalogue import full_name
-from slabrow.servers.mariadb.unbuilt import unbuilt
 from slabrow.servers.mariadb.write.upkeep import WAIT
 
 _DUPLICATE = 1062
@@ -45,7 +44,8 @@ class MariaExecution:
             if number_of(error) in LOCK_ERRORS:
                 raise LockNotGot(f"could not {transaction.purpose}", found=words_of(error)) from error
             if number_of(error) == _DUPLICATE:
-                raise Doubled(f"could not {transaction.purpose}", found=words_of(error)) from error
+                fix = "two rows have the same key: change one of them, then run the same command again"
+                raise Doubled(f"could not {transaction.purpose}", found=words_of(error), fix=fix) from error
             raise translated(error, transaction.purpose) from error
 
     def at_once(self, transaction: Transaction, lock_waits: int) -> None:
@@ -128,8 +128,9 @@ class MariaExecution:
             self.connection.run(f"DROP DATABASE IF EXISTS {identifier(schema)}")
 
     def load(self, load: Load) -> None:
-        """Rows of an archive."""
-        unbuilt("bring an archive back")
+        """Rows of an archive, as many at a time as come together: each chunk is the values of one INSERT."""
+        for chunk in load.rows():
+            self.connection.run(load.sql + " " + chunk.decode())
 
     def set_lock_wait(self, milliseconds: int) -> None:
         """In whole seconds, as the server has it; 0 is no limit."""

@@ -10,7 +10,6 @@ from slabrow.core.values.errors import Refusal, UsageError
 from slabrow.core.values.method import By
 from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.errors import explained
-from slabrow.servers.mariadb.unbuilt import unbuilt
 
 if TYPE_CHECKING:
     from slabrow.core.statistics.parent_statistics import ParentStatistics
@@ -85,11 +84,15 @@ class MariaPartitions:
 
     def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
         """As `PartitionQuestions.staged`."""
-        unbuilt("take in a table as a partition")
+        from slabrow.servers.mariadb.read import staged
+
+        return staged.staged(self.connection, parent, name, bounds, key)
 
     def extent(self, name: Name, column: str) -> tuple[str | None, str | None]:
         """As `PartitionQuestions.extent`."""
-        unbuilt("take in a table as a partition")
+        from slabrow.servers.mariadb.read import staged
+
+        return staged.extent(self.connection, name, column)
 
     def index_matrix(self, table: Name) -> IndexMatrix:
         """As `PartitionQuestions.index_matrix`."""

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
-from contextlib import AbstractContextManager
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -121,10 +120,9 @@ class MariaCatalogue:
 
     def is_type(self, text: str) -> bool:
         """As `Catalogue.is_type`."""
-        from slabrow.core.values.key_values import Kind
-        from slabrow.servers.mariadb.read.types import kind_of_type
+        from slabrow.servers.mariadb.read.types import is_known_type
 
-        return kind_of_type(text) is not Kind.OTHER
+        return is_known_type(text)
 
     def time_zone(self) -> ZoneInfo | None:
         """As `Catalogue.time_zone`."""
@@ -173,7 +171,9 @@ class MariaCatalogue:
 
     def stored_columns(self, table: Name) -> list[ExportColumn]:
         """As `Catalogue.stored_columns`."""
-        unbuilt("archive rows")
+        from slabrow.servers.mariadb.read import row_export
+
+        return row_export.stored_columns(self.connection, table)
 
     def schema(self, names: Iterable[Name]) -> Schema:
         """As `Catalogue.schema`."""
@@ -395,30 +395,3 @@ class MariaPlanner:
     def calibrated(self, progress: Callable[[float, str], None]) -> Costs:
         """As `Planner.calibrated`."""
         unbuilt("measure the costs of planning")
-
-
-@dataclass(frozen=True, slots=True)
-class MariaArchives:
-    """`protocols.Archives`, on one connection."""
-
-    connection: Connection
-
-    def snapshot(self) -> AbstractContextManager[None]:
-        """As `Archives.snapshot`."""
-        unbuilt("archive rows")
-
-    def relation_of(self, table: Name) -> str:
-        """As `Archives.relation_of`."""
-        unbuilt("archive rows")
-
-    def export_columns(self, table: Name) -> tuple[ExportColumn, ...]:
-        """As `Archives.export_columns`."""
-        unbuilt("archive rows")
-
-    def fingerprint(self, table: Name, columns: Sequence[str]) -> tuple[int, str]:
-        """As `Archives.fingerprint`."""
-        unbuilt("archive rows")
-
-    def stream(self, table: Name, columns: Sequence[ExportColumn]) -> Generator[bytes, None, None]:
-        """As `Archives.stream`."""
-        unbuilt("archive rows")

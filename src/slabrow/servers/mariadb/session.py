@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING
 
 from slabrow.servers.mariadb.connection import Connection, cancel, reading
 from slabrow.servers.mariadb.errors import explained
-from slabrow.servers.mariadb.questions import MariaArchives, MariaCatalogue, MariaCounting, MariaPlanner
+from slabrow.servers.mariadb.questions import MariaCatalogue, MariaCounting, MariaPlanner
 from slabrow.servers.mariadb.unbuilt import unbuilt
 
 if TYPE_CHECKING:
     from slabrow.core.pruning.family_rules import PruningRules
     from slabrow.servers.asking import Fence
+    from slabrow.servers.mariadb.archives import MariaArchives
     from slabrow.servers.mariadb.execution import MariaExecution
     from slabrow.servers.mariadb.ledger import MariaLedger
     from slabrow.servers.mariadb.partition_questions import MariaPartitions
@@ -53,6 +54,8 @@ class MariaSession:
     @property
     def archives(self) -> MariaArchives:
         """As `Session.archives`."""
+        from slabrow.servers.mariadb.archives import MariaArchives
+
         return MariaArchives(self.connection)
 
     @property

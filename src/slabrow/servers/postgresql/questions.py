@@ -6,8 +6,7 @@ few of them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
-from contextlib import AbstractContextManager
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -457,40 +456,3 @@ class PostgresPlanner:
         from slabrow.servers.postgresql.ask import calibration
 
         return calibration.calibrated(self.connection, progress)
-
-
-@dataclass(frozen=True, slots=True)
-class PostgresArchives:
-    """`protocols.Archives`, on one connection."""
-
-    connection: Connection
-
-    def snapshot(self) -> AbstractContextManager[None]:
-        """As `Archives.snapshot`."""
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.snapshot(self.connection)
-
-    def relation_of(self, table: Name) -> str:
-        """As `Archives.relation_of`."""
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.relation_of(self.connection, table)
-
-    def export_columns(self, table: Name) -> tuple[ExportColumn, ...]:
-        """As `Archives.export_columns`."""
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.export_columns(self.connection, table)
-
-    def fingerprint(self, table: Name, columns: Sequence[str]) -> tuple[int, str]:
-        """As `Archives.fingerprint`."""
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.fingerprint(self.connection, table, columns)
-
-    def stream(self, table: Name, columns: Sequence[ExportColumn]) -> Generator[bytes, None, None]:
-        """As `Archives.stream`."""
-        from slabrow.servers.postgresql.read import row_export
-
-        return row_export.stream(self.connection, table, columns)

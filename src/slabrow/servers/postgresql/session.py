@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from slabrow.servers.postgresql.connection import Connection, cancel, explained, reading
-from slabrow.servers.postgresql.questions import PostgresArchives, PostgresCatalogue, PostgresCounting, PostgresPlanner
+from slabrow.servers.postgresql.questions import PostgresCatalogue, PostgresCounting, PostgresPlanner
 
 if TYPE_CHECKING:
     from slabrow.core.pruning.family_rules import PruningRules
     from slabrow.servers.asking import Fence
+    from slabrow.servers.postgresql.archives import PostgresArchives
     from slabrow.servers.postgresql.execution import PostgresExecution
     from slabrow.servers.postgresql.ledger import Ledger
     from slabrow.servers.postgresql.partition_questions import PostgresPartitions
@@ -52,6 +53,8 @@ class PostgresSession:
     @property
     def archives(self) -> PostgresArchives:
         """As `Session.archives`."""
+        from slabrow.servers.postgresql.archives import PostgresArchives
+
         return PostgresArchives(self.connection)
 
     @property

@@ -8,6 +8,7 @@ from slabrow.core.pruning.key_conditions import All, Among, Any_, Condition, Key
 from slabrow.core.rehearsal.made_up_table import MadeUpTable, SourceTable, made_up_tables
 from slabrow.core.sql.mentions import retargeted, tables_in
 from slabrow.core.statistics.facts import TableFacts
+from slabrow.core.table.export_column import RowSource
 from slabrow.core.table.layout import Layout
 from slabrow.core.values.errors import Refusal, SlabrowError, UsageError
 from slabrow.core.values.key_values import Value
@@ -73,7 +74,7 @@ def known_of(context: Context, session: Session, table: Name, workload: Workload
         read=read,
         named=named,
         zone=str(zone),
-        home=session.archives.relation_of(facts.name),
+        home=session.archives.relation_of(RowSource(facts.name, facts.name)),
     )
 
 
@@ -141,7 +142,7 @@ def guard_place(session: Session, home: str, table: Name, *, here: bool) -> None
     """Raises Refusal when the rehearsal would take place beside data that somebody else needs."""
     if here:
         return
-    if session.catalogue.exists(table) and session.archives.relation_of(table) == home:
+    if session.catalogue.exists(table) and session.archives.relation_of(RowSource(table, table)) == home:
         raise Refusal(
             "the rehearsal would load the database of the table itself",
             found=f"{table} is in database {session.database}",

@@ -5,12 +5,15 @@ from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
+from slabrow.core.table.export_column import RowSource
 from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.actions import Archive, Merge, Sweep
 from slabrow.core.upkeep.ledger_entries import LedgerEntry
 from slabrow.core.upkeep.statements import Statement, Transaction
 from slabrow.core.values.errors import Outdated, ServerError
+from slabrow.core.values.names import Name
 from slabrow.servers.protocols import ActionWriter, LedgerStore, Session
 from slabrow.work import runner
 from slabrow.work.context import Context
@@ -49,8 +52,8 @@ class ActionRunner:
         began, waits = time.monotonic(), self.course.lock_waits
         try:
             match tended.action:
-                case Archive():
-                    done = self._archived(tended, layout)
+                case Archive() as action:
+                    done = self._archived(tended, layout, writer.after_archive(action)[1])
                 case Sweep():
                     done = self._swept(tended, writer)
                 case Merge() as action:
@@ -140,16 +143,20 @@ class ActionRunner:
                     raise
         return replace(tended, state=State.DONE, rows=self.session.execution.moved_rows())
 
-    def _archived(self, tended: Tended, layout: Layout) -> Tended:
+    def archive_folder(self, layout: Layout) -> Path:
+        """Where the archives of a table are written."""
+        return self.context.layout_file.parent / (layout.archive_to or "archive") / (self.context.server or "")
+
+    def _archived(self, tended: Tended, layout: Layout, apart: Name | None) -> Tended:
         assert tended.transaction is not None
-        folder = Path(layout.archive_to or "archive")
-        folder = self.context.layout_file.parent / folder / (self.context.server or "")
+        folder, source = self.archive_folder(layout), RowSource(tended.action.table, tended.action.partition)
+        if apart is not None:
+            return self._archived_apart(tended, layout, folder, replace(source, apart=apart))
         began = time.monotonic()
-        archived = archive.archive(self.session, tended.action, layout, folder, self.context)
+        archived = archive.archive(self.session, tended.action, source, layout, folder, self.context)
         entry: tuple[Statement, ...] = ()
         if self.ledger is not None:
-            details = {"manifest": str(archived.path), "sha256": archived.manifest.sha256}
-            written = self._entry(tended, "done", None, archived.manifest.rows, details=details)
+            written = self._entry(tended, "done", None, **_written_as(archived))
             entry = (Statement(self.ledger.insertion(written, before_ms=_since(began))),)
         statements = (
             *archived.guard,
@@ -160,6 +167,28 @@ class ActionRunner:
         self._run(transaction)
         archive.has_left(archived)
         return replace(tended, state=State.DONE, text=f"written to {archived.path}", rows=archived.manifest.rows)
+
+    def _archived_apart(self, tended: Tended, layout: Layout, folder: Path, apart: RowSource) -> Tended:
+        """Where the server commits each change by itself: the partition becomes a table of its own, which nobody writes
+        to, is compared with the file once more, and dropped. A kill in between leaves that table to the next run.
+        """
+        assert tended.transaction is not None and apart.apart is not None
+        began = time.monotonic()
+        lets_out, drops = (replace(tended.transaction, statements=(each,)) for each in tended.transaction.statements)
+        is_apart = self.session.catalogue.exists(apart.apart)
+        source = apart if is_apart else replace(apart, apart=None)
+        written = archived = archive.archive(self.session, tended.action, source, layout, folder, self.context)
+        if self.ledger is not None:
+            self.course.begun = self.ledger.begin(self._entry(tended, "begun", None, **_written_as(written)))
+        if not is_apart:
+            self._run(lets_out)
+            archived = archive.archive(self.session, tended.action, apart, layout, folder, self.context)
+        self._run(drops)
+        archive.has_left(archived)
+        late = archived.manifest.rows != written.manifest.rows
+        self.write(tended, "done", _since(began), f"{archived.manifest.rows:,} rows in the end" if late else None)
+        text = f"written to {archived.path}"
+        return replace(tended, state=State.DONE, text=text, rows=archived.manifest.rows)
 
     def _entry(
         self,
@@ -198,6 +227,12 @@ class ActionRunner:
                 self.ledger.end(begun, state, duration_ms, tended.lock_waits, note)
                 return
         self.ledger.write(self._entry(tended, state, duration_ms, note=note))
+
+
+def _written_as(archived: archive.Archived) -> dict[str, Any]:
+    """The fields of a ledger entry that say which file holds the rows."""
+    details = {"manifest": str(archived.path), "sha256": archived.manifest.sha256}
+    return {"rows": archived.manifest.rows, "details": details}
 
 
 def _since(began: float) -> float:

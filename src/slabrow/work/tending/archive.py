@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from slabrow.core.table.bounds_data import bounds_as_data
+from slabrow.core.table.export_column import RowSource
 from slabrow.core.table.layout import ArchiveForm, Layout
 from slabrow.core.upkeep.actions import Action
 from slabrow.core.upkeep.statements import Part
@@ -17,7 +18,7 @@ from slabrow.files.archive_file import (
     write_archive,
     write_manifest,
 )
-from slabrow.files.archive_place import ArchivePlace, cannot_write, claimed
+from slabrow.files.archive_place import ArchivePlace, cannot_write, claimed, earlier_of
 from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 
@@ -31,17 +32,26 @@ class Archived:
     guard: tuple[Part, ...]
 
 
-def archive(session: Session, action: Action, layout: Layout, folder: Path, context: Context) -> Archived:
-    """Writes a partition to a file with its manifest, or finds that an earlier run did; the partition stays as it is.
+def archive(
+    session: Session, action: Action, source: RowSource, layout: Layout, folder: Path, context: Context
+) -> Archived:
+    """Writes a partition to a file with its manifest, or finds that an earlier run did; the rows stay where they are.
 
-    Raises Refusal when the file does not hold what the table does, ServerError when it cannot be written.
+    Raises Refusal when the file does not hold what the table does, or when rows that stand apart have never been
+    written, ServerError when it cannot be written.
     """
-    table = action.partition
-    name, relation = f"{table.schema}.{table.table}", session.archives.relation_of(table)
-    with session.archives.snapshot(), claimed(folder, name, relation) as place:
-        columns = session.archives.export_columns(table)
+    table, archives = action.partition, session.archives
+    relation = archives.relation_of(source)
+    with archives.snapshot(), claimed(folder, archives.title(source), relation) as place:
+        if source.apart is not None and place.earlier is None:
+            raise Refusal(
+                f"the table {source.apart} is in the way of {table}",
+                found=f"no archive in {folder} says that it was that partition",
+                fix="rename it; or, when it holds rows that an earlier run let out, run this where their archive lies",
+            )
+        columns = archives.export_columns(source)
         names = [column.name for column in columns]
-        rows, found = session.archives.fingerprint(table, names)
+        rows, found = archives.fingerprint(source, names)
         held = _unchanged(place, table, rows, found, layout.archive_as)
         if held is None:
             described = tuple((column.name, column.type_name, column.form) for column in columns)
@@ -49,7 +59,7 @@ def archive(session: Session, action: Action, layout: Layout, folder: Path, cont
             path = place.file(layout.archive_as)
             try:
                 # Closed before the next query of this session: a COPY that goes on would make it wait.
-                with closing(session.archives.stream(table, columns)) as chunks:
+                with closing(archives.stream(source, columns)) as chunks:
                     digest, size, written = write_archive(place.partial, path, layout.archive_as, described, chunks)
             except OSError as error:
                 raise cannot_write(folder, error) from None
@@ -86,6 +96,11 @@ def has_left(archived: Archived) -> None:
     """Writes down that the table has let the rows go: from now on this archive is the only copy."""
     with suppress(ServerError):  # without this note it is as safe: its table is no more, and no other one is like it
         write_manifest(archived.path, replace(archived.manifest, left=datetime.now(UTC).isoformat(timespec="seconds")))
+
+
+def begun(session: Session, source: RowSource, folder: Path) -> Manifest | None:
+    """The manifest of rows that stand apart, written before they left their table; None where the folder has none."""
+    return earlier_of(folder, session.archives.title(source), session.archives.relation_of(source))
 
 
 def _unchanged(place: ArchivePlace, table: Name, rows: int, found: str, form: ArchiveForm) -> Manifest | None:

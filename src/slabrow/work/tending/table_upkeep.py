@@ -1,13 +1,16 @@
 """The upkeep of one table: observed, decided, and done."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from slabrow.core.table.layout import Layout
-from slabrow.core.upkeep.actions import Action, Archive, Drop, Merge
+from slabrow.core.table.bounds_data import bounds_from_data
+from slabrow.core.table.layout import Layout, PastKeep
+from slabrow.core.upkeep.actions import Action, Archive, Merge
 from slabrow.core.upkeep.decision import Decision, Observed, decide
 from slabrow.core.values.errors import MissingExtra, Refusal, SlabrowError
 from slabrow.servers.protocols import ActionWriter
 from slabrow.work import runner
+from slabrow.work.tending import archive
 from slabrow.work.tending.action_runner import ActionRunner
 from slabrow.work.tending.analysing import analysed
 from slabrow.work.tending.observe import observe
@@ -42,7 +45,8 @@ class TableUpkeep:
             return analysed(self.clock, report, changed=changed) if self.go else report
 
     def _act(self, observed: Observed, decision: Decision, writer: ActionWriter) -> TableReport:
-        tended = [_written(each.action, each.why_skipped, writer) for each in decision.proposals]
+        tended = [*self._left_behind(observed, writer)]
+        tended += [_written(each.action, each.why_skipped, writer) for each in decision.proposals]
         error = decision.refusal
         for place, each in enumerate(tended if self.go else ()):
             try:
@@ -61,6 +65,18 @@ class TableUpkeep:
             catch_all_rows=decision.catch_all_rows,
         )
 
+    def _left_behind(self, observed: Observed, writer: ActionWriter) -> Iterator[Tended]:
+        """Partitions that a run which was stopped has let out: they are only to be compared and dropped."""
+        layout, session = observed.layout, self.clock.session
+        if layout.past_keep is not PastKeep.ARCHIVE:
+            return
+        for source in session.archives.left_behind(layout.table):
+            manifest = archive.begun(session, source, self.actions.archive_folder(layout))
+            if manifest is not None and manifest.held is not None:
+                bounds = bounds_from_data(manifest.held, observed.tree.kinds)
+                reason = f"it is archived, and left as {source.apart} in a run that was stopped"
+                yield _written(Archive(layout.table, source.partition, bounds, reason), None, writer)
+
 
 def _written(action: Action, why_skipped: str | None, writer: ActionWriter) -> Tended:
     """An action with its statements. What an archive writes to files comes before them."""
@@ -68,6 +84,5 @@ def _written(action: Action, why_skipped: str | None, writer: ActionWriter) -> T
     if isinstance(action, Merge):
         return Tended(action, None, state, why_skipped)
     if isinstance(action, Archive):
-        drop = Drop(action.table, action.partition, action.bounds, action.reason)
-        return Tended(action, writer.transaction(drop), state, why_skipped)
+        return Tended(action, writer.after_archive(action)[0], state, why_skipped)
     return Tended(action, writer.transaction(action), state, why_skipped)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from slabrow.core.table.layout import Analyse, Layout
+from slabrow.core.table.layout import Analyse, Layout, PastKeep
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.findings import Finding
 from slabrow.core.upkeep.guards import guard_clock, guard_grid
@@ -64,6 +64,9 @@ def tend(
     ):
         reports, numbered = _looked_at(layouts, trees_ahead.parts(), context.now)
         session = trees_ahead.session()
+        for name in _left_behind(session, layouts):
+            reports.pop(name, None)
+            numbered.pop(name, None)
         ledger = session.ledger(asked.ledger_schema) if asked.ledger_schema is not None else None
         if context.is_machine_clock:
             guard_clock(context.now, session.catalogue.moment(), ledger.last_clock() if ledger else None)
@@ -124,6 +127,12 @@ def _analysed(clock: TableClock, report: TableReport) -> TableReport:
             return analysed(clock, report, changed=False)
     except SlabrowError:
         return report  # another run has the table, and will do it
+
+
+def _left_behind(session: "Session", layouts: Iterable[Layout]) -> list[Name]:
+    """Tables of which a partition stands apart: a run was stopped between archiving it and dropping it."""
+    archived = [layout.table for layout in layouts if layout.past_keep is PastKeep.ARCHIVE]
+    return [table for table in archived if session.archives.left_behind(table)]
 
 
 def _with_index_finding(session: "Session", report: TableReport) -> TableReport:

@@ -26,7 +26,7 @@ _SEEN_S = 5.0
 
 @dataclass(frozen=True, slots=True)
 class Exchange:
-    """A transaction whose strong lock is LOCK TABLES, and whose `gentle` statement is the RENAME."""
+    """A transaction whose strong lock is LOCK TABLES, and whose `gentle` statement is the RENAME, if there is one."""
 
     connection: Connection
     transaction: Transaction
@@ -36,11 +36,16 @@ class Exchange:
         Refusal for a check that finds a difference; then nothing has been exchanged.
         """
         strong = self.transaction.strong
-        assert strong is not None and strong.strong is not None and strong.gentle is not None
-        connection, other = self.connection, again(self.connection)
+        assert strong is not None and strong.strong is not None
+        connection = self.connection
+        other = None if strong.gentle is None else again(self.connection)
         try:
-            other.run("SET SESSION lock_wait_timeout = %s", (_RENAME_S,))
-            connection.run("SET SESSION lock_wait_timeout = %s, autocommit = 0", (_WAIT_S,))
+            if other is not None:
+                other.run("SET SESSION lock_wait_timeout = %s", (_RENAME_S,))
+            # Without the RENAME what follows defines tables, and would wait for the engine's own locks on them, which
+            # LOCK TABLES takes as well when autocommit is off.
+            commits = int(other is None)
+            connection.run("SET SESSION lock_wait_timeout = %s, autocommit = %s", (_WAIT_S, commits))
             connection.run(strong.strong)
             began = time.monotonic()
             for part in self.transaction.statements:
@@ -48,11 +53,13 @@ class Exchange:
                 if isinstance(part, Check):
                     _refuse(part, rows)
             connection.run("COMMIT")
-            self._rename(other, strong.gentle)
+            if other is not None and strong.gentle is not None:
+                self._rename(other, strong.gentle)
             return (time.monotonic() - began) * 1_000
         finally:
             with suppress(Exception):
-                other.driver.close()
+                if other is not None:
+                    other.driver.close()
             if not connection.closed:
                 connection.run("ROLLBACK")
                 connection.run("UNLOCK TABLES")

@@ -107,17 +107,18 @@ def _initialise(install: str, folder: Path, user: pwd.struct_passwd | None) -> N
     made = subprocess.run(
         [install, "--no-defaults", f"--datadir={folder}/data", "--auth-root-authentication-method=normal",
          "--skip-test-db", *([f"--user={user.pw_name}"] if user else [])],
-        capture_output=True, text=True, cwd=folder, env=_clean_environment(),
+        capture_output=True, text=True, cwd=folder, env=_clean_environment(folder),
     )  # fmt: skip
     if made.returncode:
         raise ServerError("MariaDB could not make its data folder", found=(made.stderr or made.stdout).strip()[-1000:])
 
 
-def _clean_environment() -> dict[str, str]:
-    """Without MYSQL_* variables, which would reach the server's own programs."""
-    return {name: value for name, value in os.environ.items() if not name.startswith(("MYSQL_", "MARIADB_"))} | {
-        "LC_ALL": "C"
-    }
+def _clean_environment(folder: Path) -> dict[str, str]:
+    """Without MYSQL_* variables, which would reach the server's own programs. Temporary tables lie in the server's own
+    folder: as it starts it removes those in its folder for them, whoever made them.
+    """
+    kept = {name: value for name, value in os.environ.items() if not name.startswith(("MYSQL_", "MARIADB_"))}
+    return kept | {"LC_ALL": "C", "TMPDIR": str(folder)}
 
 
 def _launch(
@@ -134,7 +135,7 @@ def _launch(
         soft=signal.SIGTERM,
         hard=signal.SIGKILL,
         ids=(user.pw_uid, user.pw_gid) if user else None,
-        environment=_clean_environment(),
+        environment=_clean_environment(folder),
     )
     if process is None:
         raise ServerError("MariaDB did not start", found=f"the guardian of {folder} ended")

@@ -14,6 +14,9 @@ _KINDS = {
     **dict.fromkeys(("char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum"), Kind.TEXT),
     "uuid": Kind.UUID,
 }
+_OTHERS = ("time", "bit", "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "set", "json", "inet6",
+           "inet4")  # fmt: skip
+BYTES = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "geometry")
 
 
 def stored_type(column_type: str) -> str:
@@ -27,5 +30,18 @@ def stored_type(column_type: str) -> str:
 
 def kind_of_type(type_name: str) -> Kind:
     """The kind of a type's values; `other` for those that have no order here."""
-    bare = re.split(r"[\s(]", type_name, maxsplit=1)[0].lower()
-    return _KINDS.get(bare, Kind.OTHER)
+    return _KINDS.get(bare_type(type_name), Kind.OTHER)
+
+
+def bare_type(type_name: str) -> str:
+    """A type without what stands behind its first word.
+
+    >>> bare_type("bigint unsigned"), bare_type("decimal(8,2)")
+    ('bigint', 'decimal')
+    """
+    return re.split(r"[\s(]", type_name.strip(), maxsplit=1)[0].lower()
+
+
+def is_known_type(text: str) -> bool:
+    """Whether a text begins with a type that columns of tables can have."""
+    return bare_type(text) in _KINDS or bare_type(text) in _OTHERS

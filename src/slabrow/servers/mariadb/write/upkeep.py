@@ -7,7 +7,7 @@ them (measured on 10.11: of a list they vanish from `WHERE`), and above MAXVALUE
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from slabrow.core.table.bounds import Bounds, CatchAll
 from slabrow.core.table.layout import Layout
@@ -20,6 +20,7 @@ from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb import quoting
 from slabrow.servers.mariadb.quoting import identifier
+from slabrow.servers.mariadb.write.archiving import leaving_name
 from slabrow.servers.mariadb.write.definitions import function_end
 
 # Whoever holds the table is waited for in `under_lock`: there is nobody to be looked for before it.
@@ -44,9 +45,7 @@ class MariaUpkeep:
     layout: Layout
 
     def transaction(self, action: Action) -> Transaction:
-        """Raises NotImplementedError for an Archive, which writes files (its Drop is written instead), and for a Merge,
-        which has steps of its own.
-        """
+        """Raises NotImplementedError for an Archive, which writes files, and for a Merge, which has its own steps."""
         match action:
             case Create() | Sweep():
                 return self._one(f"create {action.partition.table}", self._create(action))
@@ -58,6 +57,15 @@ class MariaUpkeep:
                 return self._one(f"detach {action.partition.table}", self._detach(action))
             case Archive() | Merge():
                 raise NotImplementedError
+
+    def after_archive(self, action: Archive) -> tuple[Transaction, Name | None]:
+        """As `ActionWriter.after_archive`: as a table of its own it is compared without keeping anybody waiting."""
+        self._refuse_divided(action)
+        apart = leaving_name(self.tree.table, action.partition.table)
+        lets_out = f"CONVERT PARTITION {identifier(action.partition.table)} TO TABLE {quoting.table(apart)}"
+        transaction = self._one(f"archive {action.partition.table}", lets_out)
+        drops = Statement(f"DROP TABLE {quoting.table(apart)}")
+        return replace(transaction, statements=(*transaction.statements, drops)), apart
 
     def under_lock(self, action: Action) -> Transaction:
         """The same: rows move within the statement."""
@@ -85,7 +93,7 @@ class MariaUpkeep:
         within = f" ({subs})" if subs else ""
         return f"PARTITION {identifier(planned.name)} {function_end(self.tree, planned.bounds, width)}{within}"
 
-    def _detach(self, action: Detach) -> str:
+    def _refuse_divided(self, action: Detach | Archive) -> None:
         held = next((each for each in self.tree.partitions if each.name == action.partition), None)
         if held is not None and not held.is_leaf:
             raise Refusal(
@@ -93,5 +101,8 @@ class MariaUpkeep:
                 found="it is divided itself, and this server lets no such partition out",
                 fix='write past_keep = "drop", or take `within` out of the layout',
             )
+
+    def _detach(self, action: Detach) -> str:
+        self._refuse_divided(action)
         target = Name(self.layout.detach_to or self.tree.table.schema, action.partition.table)
         return f"CONVERT PARTITION {identifier(action.partition.table)} TO TABLE {quoting.table(target)}"

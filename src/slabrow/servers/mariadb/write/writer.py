@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from slabrow.core.table.bounds import Bounds
 from slabrow.core.upkeep.statements import Part, Statement, Transaction
+from slabrow.core.values.errors import UsageError
 from slabrow.servers.mariadb import quoting
 from slabrow.servers.mariadb.unbuilt import unbuilt
 
@@ -48,8 +49,8 @@ class MariaWriter:
         return quoting.spelled_bounds(held)
 
     def parse_bounds(self, text: str, kinds: tuple[Kind, ...]) -> Bounds:
-        """As `Writer.parse_bounds`."""
-        unbuilt("take in a table as a partition")
+        """As `Writer.parse_bounds`: no archive of this family has its bounds as SQL alone."""
+        raise UsageError("the archive was written on a server of another family", fix="bring it back there")
 
     def build(
         self, shape: Shape, layout: Layout, planned: tuple[Planned, ...], role: str, lock_wait_ms: int
@@ -68,9 +69,13 @@ class MariaWriter:
 
         return MariaUpkeep(tree, layout)
 
-    def adoption(self, action: Adopt, parent: tuple[Tree, UpkeepFacts] | None, lock_wait_ms: int) -> Transaction:
+    def adoption(
+        self, action: Adopt, parent: tuple[Tree, UpkeepFacts] | None, lock_wait_ms: int
+    ) -> tuple[Transaction, ...]:
         """As `Writer.adoption`."""
-        unbuilt("bring an archive back")
+        from slabrow.servers.mariadb.write.adopting import adoption
+
+        return adoption(action, None if parent is None else parent[0])
 
     def conversion(self, plan: ConversionPlan) -> tuple[Step, ...]:
         """As `Writer.conversion`."""
@@ -92,7 +97,9 @@ class MariaWriter:
 
     def joining(self, plan: JoiningPlan) -> tuple[Step, ...]:
         """As `Writer.joining`."""
-        unbuilt("take in a table as a partition")
+        from slabrow.servers.mariadb.live.joining import joining
+
+        return joining(plan)
 
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
         """As `Writer.index_mending`: there is none that only some partitions have."""
@@ -144,11 +151,13 @@ class MariaWriter:
 
     def creation_of(self, table: Name, columns: Sequence[ExportColumn]) -> str:
         """As `Writer.creation_of`."""
-        unbuilt("archive rows")
+        from slabrow.servers.mariadb.write import archiving
+
+        return archiving.creation_of(table, columns)
 
     def unchanged_since(self, table: Name, columns: Sequence[str], rows: int, fingerprint: str) -> tuple[Part, ...]:
-        """As `Writer.unchanged_since`."""
-        unbuilt("archive rows")
+        """As `Writer.unchanged_since`: it is compared again when nobody can reach it any more."""
+        return ()
 
     def script(self, transactions: Sequence[Transaction], title: str, now: datetime) -> str:
         """As `Writer.script`."""

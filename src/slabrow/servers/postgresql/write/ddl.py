@@ -277,6 +277,10 @@ class Upkeep:
         """As `transaction`; a sweep moves all its rows under the lock, and copies none before."""
         return replace(self, copying=None).transaction(action)
 
+    def after_archive(self, action: Archive) -> tuple[Transaction, Name | None]:
+        """As `ActionWriter.after_archive`."""
+        return self.transaction(Drop(action.table, action.partition, action.bounds, action.reason)), None
+
     def transaction(self, action: Action) -> Transaction:
         """The statements of one action. Raises NotImplementedError for an Archive, which writes files."""
         purpose = f"{action.kind} {action.partition}"

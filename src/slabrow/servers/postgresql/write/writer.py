@@ -61,7 +61,9 @@ class PostgresWriter:
         """As `Writer.upkeep`."""
         return ddl.upkeep_of(tree, layout, facts, lock_wait_ms, copying)
 
-    def adoption(self, action: Adopt, parent: tuple[Tree, UpkeepFacts] | None, lock_wait_ms: int) -> Transaction:
+    def adoption(
+        self, action: Adopt, parent: tuple[Tree, UpkeepFacts] | None, lock_wait_ms: int
+    ) -> tuple[Transaction, ...]:
         """As `Writer.adoption`."""
         from slabrow.servers.postgresql.write.adopting import adoption
 
@@ -69,7 +71,7 @@ class PostgresWriter:
         if parent is not None:
             tree, facts = parent
             upkeep = ddl.upkeep_of(tree, Layout(tree.table, tree.by, ()), facts, lock_wait_ms)
-        return adoption(action, upkeep, lock_wait_ms)
+        return (adoption(action, upkeep, lock_wait_ms),)
 
     def conversion(self, plan: ConversionPlan) -> tuple[Step, ...]:
         """As `Writer.conversion`."""
