@@ -129,6 +129,25 @@ class LiveTest(MariaTest):
         self.assertEqual([], self.has_triggers())
         self.assertEqual([("reading",)], self.sql("SHOW TABLES"))
 
+    def test_a_partitioned_table_is_divided_by_another_key(self):
+        self.convert()
+        self.convert("--drop-old")
+        self.layout(LAYOUT.format(self.database).split("by =")[0] + 'by = "hash"\nkey = ["hive_id"]\nparts = 8\n')
+        writer = self.beside_a_writer()
+        self.convert()
+        self.assertIn("PARTITION BY HASH (`hive_id`)", self.sql("SHOW CREATE TABLE reading")[0][1])
+        time.sleep(0.3)
+        self.convert("--undo")
+        self.assertIn("PARTITION BY RANGE", self.sql("SHOW CREATE TABLE reading")[0][1])
+        self.assert_written(writer)
+        for option, words in (
+            (("--way", "locked"), "ADD PRIMARY KEY (`reading_id`, `taken_at`, `hive_id`) PARTITION BY HASH"),
+            (("--way", "as-is"), "as it is"),
+            (("--script", "walk"), "two connections at once"),
+        ):
+            said = self.slabrow("convert", "reading", *option, *NOW, code=4).stderr
+            self.assertIn("partitioned already" if "locked" in option else words, said)
+
     def test_tend_keeps_the_old_table_in_step_until_it_goes(self):
         writer = self.beside_a_writer()
         self.convert()

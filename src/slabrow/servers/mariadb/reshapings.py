@@ -24,7 +24,6 @@ from slabrow.servers.mariadb.live.work import incoming_name
 from slabrow.servers.mariadb.quoting import identifier
 from slabrow.servers.mariadb.quoting import table as quoted
 from slabrow.servers.mariadb.read import catalogue
-from slabrow.servers.mariadb.unbuilt import unbuilt
 
 _DUPLICATE = 1062
 _COLUMNS = "job, kind, table_name, way, state, layout, old_name, began, compared, longest_lock_ms, details"
@@ -53,7 +52,9 @@ class MariaReshapings:
         self, job: int, *, kind: str, way: str, table: Name, layout: str, old_name: Name, details: Mapping[str, Any]
     ) -> tuple[Step, ...]:
         """As `ReshapingStore.beginning`."""
-        unbuilt("write a live conversion as a script")
+        from slabrow.servers.mariadb.write.writer import NO_SCRIPT
+
+        raise Refusal("long work on this server is not written as a script", fix=NO_SCRIPT)
 
     def over(self, job: int, *, once_swapped: bool) -> str:
         """As `ReshapingStore.over`."""

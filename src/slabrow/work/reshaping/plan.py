@@ -201,7 +201,9 @@ def _unused(planned: tuple[Planned, ...], names: frozenset[str]) -> tuple[Planne
 
 
 def _stored_as(shape: Shape, session: Session, tree: Tree) -> Shape:
-    """A partitioned table has no storage settings of its own: the new leaves take those of its newest leaf."""
+    """Where a partitioned table has no storage settings of its own, the new leaves take those of its newest leaf."""
+    if shape.options:
+        return shape
     leaves = [leaf for leaf in tree.leaves if leaf.name != (tree.catch_all.name if tree.catch_all else None)]
     if not leaves:
         return shape

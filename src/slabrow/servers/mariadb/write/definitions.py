@@ -142,6 +142,25 @@ def create_table(shape: Shape, layout: Layout, planned: Sequence[Planned], name:
     return f"CREATE TABLE {quoting.table(name)} (\n  {body}\n){options}\n{partition_by(layout, columns, planned)}"
 
 
+def alteration(shape: Shape, layout: Layout, planned: Sequence[Planned]) -> str:
+    """The server's own statement that divides a table: it copies all rows, and writers wait."""
+    check(layout, shape, planned)
+    columns = {column.name: column for column in shape.columns}
+    whole = extended(shape, layout.full_key, {column: identifier(column) for column in layout.full_key})
+    pairs = [
+        (old.name, old.definition, new.definition)
+        for old, new in zip(shape.constraints, whole.constraints, strict=True)
+    ]
+    pairs += [(old.name, old.definition, new.definition) for old, new in zip(shape.indexes, whole.indexes, strict=True)]
+    changed: list[str] = []
+    for name, old, new in pairs:
+        if old != new:
+            dropped = "PRIMARY KEY" if name == "PRIMARY" else f"KEY {identifier(name)}"
+            changed += [f"DROP {dropped}", f"ADD {new}"]
+    clause = partition_by(layout, columns, planned)
+    return f"ALTER TABLE {quoting.table(layout.table)} {', '.join(changed)} {clause}".replace("\n", " ")
+
+
 def partition_by(layout: Layout, columns: Mapping[str, Column], planned: Sequence[Planned]) -> str:
     """The PARTITION BY clause."""
     way = way_of(layout, columns)

@@ -8,9 +8,8 @@ from typing import TYPE_CHECKING
 
 from slabrow.core.table.bounds import Bounds
 from slabrow.core.upkeep.statements import Part, Statement, Transaction
-from slabrow.core.values.errors import UsageError
+from slabrow.core.values.errors import Refusal, UsageError
 from slabrow.servers.mariadb import quoting
-from slabrow.servers.mariadb.unbuilt import unbuilt
 
 if TYPE_CHECKING:
     from slabrow.core.sql.index_statement import IndexAsked
@@ -31,6 +30,11 @@ if TYPE_CHECKING:
     from slabrow.core.values.names import Name
     from slabrow.servers.mariadb.write.upkeep import MariaUpkeep
     from slabrow.servers.step_protocols import AsIsSteps, LiveSteps
+
+NO_SCRIPT = (
+    "do it with --go: names are exchanged by two connections at once, one of which waits behind the locks of the "
+    "other, and a script has one"
+)
 
 
 class MariaWriter:
@@ -79,8 +83,12 @@ class MariaWriter:
 
     def conversion(self, plan: ConversionPlan) -> tuple[Step, ...]:
         """As `Writer.conversion`."""
-        unbuilt(
-            "convert a table with --way locked (the server's own ALTER TABLE … PARTITION BY holds writers up as long)"
+        from slabrow.servers.mariadb.write.definitions import alteration
+
+        raise Refusal(
+            "there is no --way locked on this server: its own statement does the same, and keeps no old table",
+            found="writers wait for the whole copy",
+            fix="leave --way out; or, where nobody writes, run: " + alteration(plan.shape, plan.layout, plan.planned),
         )
 
     def live(self, plan: LivePlan, jobs: int) -> LiveSteps:
@@ -134,11 +142,15 @@ class MariaWriter:
         self, title: str, steps: Sequence[Step], lock_wait_ms: int, now: datetime, is_over: str | None = None
     ) -> str:
         """As `Writer.phase_script`."""
-        unbuilt("write long work as a script")
+        raise Refusal("long work on this server is not written as a script", fix=NO_SCRIPT)
 
     def as_is(self, plan: LivePlan) -> AsIsSteps:
         """As `Writer.as_is`."""
-        unbuilt("convert a table with --way as-is")
+        raise Refusal(
+            "there is no --way as-is on this server",
+            found="a primary key that takes in the partition key is made by copying the whole table",
+            fix="leave --way out: it copies while the table is in use",
+        )
 
     def dropping(self, old: Name, lock_wait_ms: int) -> Transaction:
         """As `Writer.dropping`."""
