@@ -310,6 +310,9 @@ class Planner(Protocol):
         Empty for one that it accepts, None where it cannot be tried. Statements are planned and never run.
         """
 
+    def usual_costs(self) -> Costs:
+        """The constants of the cost model as they are usual for this family."""
+
     def calibrated(self, progress: Callable[[float, str], None]) -> Costs:
         """Takes some seconds. Its tables are visible to this session alone, and are removed.
 

@@ -6,6 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from slabrow.core.hashing.hash_encoding import keys_hash, parse_types
+from slabrow.core.sql.dialect import BACKQUOTED, spoken
 from slabrow.core.statistics.estimates import ColumnStatistics, shares
 from slabrow.core.table.bounds import CatchAll, Listed
 from slabrow.core.table.layout import Layout
@@ -47,6 +48,14 @@ def _shares(
     statistics: Mapping[str, ColumnStatistics],
 ) -> list[float]:
     seen = statistics.get(layout.key[0])
+    if layout.by is By.HASH and spoken() == BACKQUOTED:
+        from slabrow.core.statistics.key_shares import key_shares
+
+        return key_shares(
+            [columns[name].type_name for name in layout.key],
+            [statistics.get(name) for name in layout.key],
+            len(planned),
+        )
     if layout.by is By.HASH:
         return hash_shares([columns[name].type_name for name in layout.key], seen, len(planned))
     if seen is None:

@@ -12,7 +12,6 @@ from zoneinfo import ZoneInfo
 from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.errors import explained
 from slabrow.servers.mariadb.read import catalogue, row_counts
-from slabrow.servers.mariadb.unbuilt import unbuilt
 
 if TYPE_CHECKING:
     from slabrow.core.pruning.plan_reading import PlanReading, Query, UnvaluedPlan
@@ -394,4 +393,12 @@ class MariaPlanner:
 
     def calibrated(self, progress: Callable[[float, str], None]) -> Costs:
         """As `Planner.calibrated`."""
-        unbuilt("measure the costs of planning")
+        from slabrow.servers.mariadb.ask import calibration
+
+        return calibration.calibrated(self.connection, progress)
+
+    def usual_costs(self) -> Costs:
+        """As `Planner.usual_costs`."""
+        from slabrow.servers.mariadb.ask import calibration
+
+        return calibration.usual_costs()

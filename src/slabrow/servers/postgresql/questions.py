@@ -451,6 +451,12 @@ class PostgresPlanner:
 
         return trying.tried(self.connection, shape, layout, statements)
 
+    def usual_costs(self) -> Costs:
+        """As `Planner.usual_costs`: the defaults were measured there."""
+        from slabrow.core.weighing.costs import Costs
+
+        return Costs()
+
     def calibrated(self, progress: Callable[[float, str], None]) -> Costs:
         """As `Planner.calibrated`."""
         from slabrow.servers.postgresql.ask import calibration

@@ -9,7 +9,6 @@ from slabrow.core.upkeep.findings import Finding
 from slabrow.core.upkeep.wanted import PrunedShare, unmet
 from slabrow.core.values.errors import SlabrowError
 from slabrow.core.values.one_line import one_line
-from slabrow.core.weighing.costs import Costs
 from slabrow.core.weighing.weighing import ExpectedGrowth, Weigher
 from slabrow.core.weighing.workload_reading import read_workload
 from slabrow.work.weighing.workloads import gathered, named_tables
@@ -43,7 +42,7 @@ def _pruned(session: "Session", layout: Layout, now: datetime) -> PrunedShare | 
     weigher = Weigher(
         facts=facts,
         workload=read,
-        costs=Costs(),
+        costs=session.planner.usual_costs(),
         now=now,
         growth=ExpectedGrowth(),
         ageing=None,

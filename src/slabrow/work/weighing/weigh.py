@@ -81,7 +81,7 @@ def weigh(context: Context, table: Name, sources: Sources, wishes: Wishes) -> We
             schema = named_tables(session, workload, facts.name)
         current = session.catalogue.tree(facts.name) if facts.is_partitioned else None
         zone = session.catalogue.time_zone() or ZoneInfo("UTC")
-        costs = sources.costs or Costs()
+        costs = sources.costs or session.planner.usual_costs()
         if sources.calibrate:
             costs = session.planner.calibrated(context.progress)
         product = session.product

@@ -30,6 +30,7 @@ from slabrow.core.sql.constant_values import NotKnown, Surroundings
 from slabrow.core.sql.dialect import BACKQUOTED
 from slabrow.core.sql.operators import OPERATORS, holds
 from slabrow.core.sql.parsed import NUMBERED
+from slabrow.core.sql.when import When
 from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.key_values import Kind, Value
 
@@ -107,11 +108,21 @@ def _bound_test(pattern: Test, around: Surroundings) -> Condition:
     try:
         value = value_of(pattern.value, around)
     except NotKnown as unknown:
+        if sign in _ORDERING and _is_missing(pattern.value, around):
+            return KeyComparison(column.text, "=" if sign == "<=>" else sign, None, When.START, pattern.fragment)
         reason = Reason.VOLATILE_VALUE if unknown.is_volatile else Reason.NOT_UNDERSTOOD
         return Anything(reason, pattern.fragment, column.name)
     if value is None:
         return NullTest(column.text, True) if sign == "<=>" and not column.not_null else NOTHING
     return fitted(column, "=" if sign == "<=>" else sign, value, around, pattern.fragment)
+
+
+_ORDERING = ("=", "<", "<=", ">", ">=", "<=>")
+
+
+def _is_missing(node: exp.Expression, around: Surroundings) -> bool:
+    """Whether it has a parameter of a statement that came without values: a workload puts some in their place."""
+    return around.params is None and node.find(exp.Parameter) is not None
 
 
 def _bound_like(pattern: Test, around: Surroundings) -> Condition:
@@ -142,6 +153,8 @@ def _bound_list(pattern: InList, around: Surroundings) -> Condition:
         try:
             value = value_of(each, around)
         except NotKnown:
+            if not pattern.is_negated and _is_missing(each, around):
+                return KeyComparison(column.text, "=", None, When.START, fragment)
             return Anything(Reason.NOT_UNDERSTOOD, fragment, column.name)
         if value is None:
             has_null = True
