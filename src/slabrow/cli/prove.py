@@ -6,12 +6,23 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import LAYOUT_FILE, add_common, add_jobs, add_only, context, parse_wait, progress, remark
+from slabrow.cli.common import (
+    LAYOUT_FILE,
+    add_common,
+    add_family,
+    add_jobs,
+    add_only,
+    context,
+    parse_wait,
+    progress,
+    remark,
+)
 from slabrow.core.values.errors import UsageError
 from slabrow.work.context import Context
 
 if TYPE_CHECKING:
     from slabrow.files.query_file import FileQuery
+    from slabrow.servers.protocols import Family
     from slabrow.work.proving.proof import ProveResult
 
 
@@ -44,6 +55,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     before = parser.add_argument_group("before there is anything to ask")
     before.add_argument("--offline", action="store_true", help="predict from the DDL of --schema alone, with no server")
     before.add_argument("--schema", metavar="FILE.sql", help="with --offline: tables, partitions and views")
+    add_family(before)
     before.add_argument("--laid-out", action="store_true", help="predict as if the tables were as the layout file says")
     parser.add_argument("--junit", metavar="FILE.xml", help="also write the limits as JUnit XML, for a build server")
     parser.add_argument(
@@ -84,7 +96,9 @@ def run(options: argparse.Namespace) -> int:
         if options.offline or options.laid_out:
             from slabrow.work.proving.predicted import prove_laid_out, prove_offline
         if options.offline:
-            result = prove_offline(watched, queries, Path(options.schema), at_most=options.at_most)
+            result = prove_offline(
+                watched, _family(options, asked), queries, Path(options.schema), at_most=options.at_most
+            )
         elif options.laid_out:
             result = prove_laid_out(watched, queries, at_most=options.at_most)
         else:
@@ -110,6 +124,13 @@ def run(options: argparse.Namespace) -> int:
             remark(text)
         return FOUND if worse else FINE
     return FOUND if result.broken else FINE
+
+
+def _family(options: argparse.Namespace, asked: Context) -> "Family":
+    """The family that --family names, else that of the DSN."""
+    from slabrow.servers.families import family_named, family_of
+
+    return family_named(options.family) if options.family is not None else family_of(asked.dsn)
 
 
 def _check_layout_file(options: argparse.Namespace, asked: Context) -> None:

@@ -23,6 +23,7 @@ from slabrow.servers.step_protocols import AsIsSteps, LiveSteps
 
 if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must not load them all
     from slabrow.core.pruning.family_rules import PruningRules
+    from slabrow.core.pruning.offline_tables import OfflineTables
     from slabrow.core.sql.index_statement import IndexAsked
     from slabrow.core.table.bounds import Bounds
     from slabrow.core.table.export_column import ExportColumn
@@ -457,6 +458,9 @@ class Family(Protocol):
     @property
     def hashings(self) -> MakesHashings:
         """Hash partitions without a server."""
+
+    def read_tables(self, text: str, source: str) -> OfflineTables:
+        """The tables that a text of definitions creates. source: what messages call it. Raises UsageError."""
 
     def load(self) -> None:
         """Loads the modules that `open` needs, the driver among them."""

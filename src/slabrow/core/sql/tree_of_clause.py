@@ -4,6 +4,7 @@ Bounds come out as they are everywhere: half-open, each from the one before it. 
 so the first partition is open there, and holds the rows whose key is NULL (MariaDB 10.11, measured).
 """
 
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
@@ -26,6 +27,7 @@ from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
 
 _METHODS = {"range": By.RANGE, "list": By.LIST, "hash": By.HASH, "key": By.HASH}
+_OF_A_CONSTANT = re.compile(r"\s*(\w+)\s*\(\s*'([^'\\]*)'\s*\)\s*")
 _YEAR_ZERO = 365  # TO_DAYS('0001-01-01') is 366, where Python's first ordinal is 1
 _DAY_S = 86_400
 
@@ -179,6 +181,12 @@ def _end(bound: Bound, column: KeyColumn, rule: KeyRule) -> Value:
         if column.kind is Kind.TIMESTAMP and not isinstance(at, datetime):
             return datetime.combine(at, datetime.min.time())
         return at
+    match = _OF_A_CONSTANT.fullmatch(bound.text) if isinstance(bound, Written) else None
+    if match is not None and match.group(1).lower() == rule.function:  # as people write it: the server prints a number
+        try:
+            return parse_value(match.group(2), column.kind)
+        except UsageError:
+            return Opaque(match.group())
     value = as_value(bound, column.kind)
     return Opaque("NULL") if value is None else value
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from slabrow.servers.protocols import FamilyTraits
 
 if TYPE_CHECKING:
+    from slabrow.core.pruning.offline_tables import OfflineTables
     from slabrow.core.values.errors import SlabrowError
     from slabrow.servers.mariadb.hashing import MariaHashings
     from slabrow.servers.mariadb.private.server import PrivateMaria
@@ -59,6 +60,12 @@ class Maria:
         from slabrow.servers.mariadb.hashing import MariaHashings
 
         return MariaHashings()
+
+    def read_tables(self, text: str, source: str) -> OfflineTables:
+        """As `Family.read_tables`."""
+        from slabrow.servers.mariadb.offline import read_tables
+
+        return read_tables(text, source)
 
     def load(self) -> None:
         """As `Family.load`."""

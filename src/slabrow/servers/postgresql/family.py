@@ -1,5 +1,7 @@
 """PostgreSQL as a server family: its traits, and how a session is opened."""
 
+from __future__ import annotations
+
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -7,6 +9,7 @@ from slabrow.core.values.names import NAME_LIMIT
 from slabrow.servers.protocols import FamilyTraits
 
 if TYPE_CHECKING:
+    from slabrow.core.pruning.offline_tables import OfflineTables
     from slabrow.core.values.errors import SlabrowError
     from slabrow.servers.postgresql.hashing import PostgresHashings
     from slabrow.servers.postgresql.private.server import PrivatePostgres
@@ -21,7 +24,7 @@ TRAITS = FamilyTraits(
 class PostgresServers:
     """`protocols.PrivateServers`."""
 
-    def start(self, memory_bytes: int | None = None) -> "PrivatePostgres":
+    def start(self, memory_bytes: int | None = None) -> PrivatePostgres:
         """As `PrivateServers.start`."""
         from slabrow.servers.postgresql.private.server import start, with_memory
 
@@ -47,24 +50,34 @@ class Postgres:
     private = PostgresServers()
 
     @property
-    def writer(self) -> "PostgresWriter":
+    def writer(self) -> PostgresWriter:
         """As `Family.writer`."""
         from slabrow.servers.postgresql.write.writer import PostgresWriter
 
         return PostgresWriter()
 
     @property
-    def hashings(self) -> "PostgresHashings":
+    def hashings(self) -> PostgresHashings:
         """As `Family.hashings`."""
         from slabrow.servers.postgresql.hashing import PostgresHashings
 
         return PostgresHashings()
 
+    def read_tables(self, text: str, source: str) -> OfflineTables:
+        """As `Family.read_tables`."""
+        from slabrow.core.pruning.family_rules import USUAL_RULES
+        from slabrow.core.pruning.offline_tables import OfflineTables
+        from slabrow.core.sql.definitions import read_definitions
+
+        found = read_definitions(text, source)
+        trees = tuple(found.tree(root) for root in found.roots())
+        return OfflineTables(tuple(found.tables), trees, found.schema(), found.zone, USUAL_RULES)
+
     def load(self) -> None:
         """As `Family.load`."""
         from slabrow.servers.postgresql import session as _  # noqa: F401
 
-    def open(self, dsn: str) -> "PostgresSession":
+    def open(self, dsn: str) -> PostgresSession:
         """As `Family.open`."""
         from slabrow.servers.postgresql.connection import connect
         from slabrow.servers.postgresql.session import PostgresSession
@@ -77,7 +90,7 @@ class Postgres:
 
         return holds_secret(dsn)
 
-    def worded(self, error: Exception) -> "SlabrowError | None":
+    def worded(self, error: Exception) -> SlabrowError | None:
         """As `Family.worded`."""
         from slabrow.servers.postgresql.connection import worded
 

@@ -14,7 +14,6 @@ from slabrow.core.rewriting.mistakes import mistakes
 from slabrow.core.rewriting.statement_rewrites import better_words
 from slabrow.core.sql.answers import Answers
 from slabrow.core.sql.constant_values import Surroundings
-from slabrow.core.sql.definitions import read_definitions
 from slabrow.core.sql.mentions import tables_in
 from slabrow.core.sql.parameters import parameters_in
 from slabrow.core.sql.schema import Schema
@@ -27,6 +26,7 @@ from slabrow.core.weighing.weighing import ExpectedGrowth, Weigher
 from slabrow.core.weighing.workload_reading import TableWorkload
 from slabrow.files.query_file import FileQuery, Limit
 from slabrow.files.reading import read_text
+from slabrow.servers.protocols import Family
 from slabrow.work.context import Context
 from slabrow.work.proving.answered import ask_ahead, new_answers
 from slabrow.work.proving.proof import NOT_TOUCHED, Generic, Proof, ProveResult, Slipped, Unproven, brings_limit
@@ -44,22 +44,26 @@ class _Known:
 
 
 def prove_offline(
-    context: Context, queries: Sequence[FileQuery], schema_file: Path, *, at_most: int | None = None
+    context: Context,
+    family: Family,
+    queries: Sequence[FileQuery],
+    schema_file: Path,
+    *,
+    at_most: int | None = None,
 ) -> ProveResult:
-    """From DDL alone. The session's time zone is the file's own `SET timezone`, else UTC.
+    """From DDL alone, by the rules of a server family. The session's time zone is the one that the file sets, else UTC.
 
     Raises UsageError when the file cannot be read, or defines no partitioned table.
     """
-    definitions = read_definitions(read_text(schema_file, "schema file", "--schema"), str(schema_file))
-    trees = [definitions.tree(root) for root in definitions.roots()]
-    if not trees:
+    found = family.read_tables(read_text(schema_file, "schema file", "--schema"), str(schema_file))
+    if not found.trees:
         raise UsageError(
             f"{schema_file} defines no partitioned table",
-            found=f"it creates {', '.join(map(str, definitions.tables))}",
+            found=f"it creates {', '.join(map(str, found.tables))}",
             fix="give the DDL with PARTITION BY, and its partitions",
         )
-    known = _Known(trees, definitions.schema(), definitions.zone, context.now, {})
-    return _predicted(known, _predictors(known, context), queries, at_most)
+    known = _Known(found.trees, found.schema, found.zone, context.now, {})
+    return _predicted(known, _predictors(known, context, rules=found.rules), queries, at_most)
 
 
 def prove_laid_out(context: Context, queries: Sequence[FileQuery], *, at_most: int | None = None) -> ProveResult:

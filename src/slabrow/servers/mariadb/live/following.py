@@ -16,7 +16,7 @@ from slabrow.core.values.key_values import Kind
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb import quoting
 from slabrow.servers.mariadb.quoting import identifier, literal
-from slabrow.servers.mariadb.read.shape import outer_words
+from slabrow.servers.mariadb.read.definition import outer_words
 
 BATCH = 1_000
 _EVENTS = (("i", "INSERT", ("NEW",)), ("u", "UPDATE", ("OLD", "NEW")), ("d", "DELETE", ("OLD",)))

@@ -2,26 +2,23 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from uuid import uuid4
 
 from pymysql import err
 
 from slabrow.core.sql.backquoted import lexemes
 from slabrow.core.sql.partition_clause import start_of_clause
-from slabrow.core.sql.pieces import Lexeme, Piece
+from slabrow.core.sql.pieces import Piece
 from slabrow.core.table.relation import Relation
-from slabrow.core.table.shape import Column, Constraint, Index, Shape
+from slabrow.core.table.shape import Shape
 from slabrow.core.values.errors import ServerError, UsageError
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.errors import explained, words_of
 from slabrow.servers.mariadb.quoting import identifier
 from slabrow.servers.mariadb.read import catalogue
-from slabrow.servers.mariadb.read.types import kind_of_type, stored_type
-
-_KEY = re.compile(r"(PRIMARY |UNIQUE |FULLTEXT |SPATIAL )?KEY\b", re.IGNORECASE)
+from slabrow.servers.mariadb.read.definition import read_definition
 
 
 def shape(connection: Connection, name: Name) -> Shape:
@@ -30,7 +27,7 @@ def shape(connection: Connection, name: Name) -> Shape:
     if not found.kind.holds_rows:
         raise ServerError(f"{found.spelling} holds no rows of its own", found=f"it is a {found.kind}")
     text = catalogue.creation(connection, found.name)
-    return _read(text, found.name, catalogue.current_role(connection), obstacles_of(connection, found))
+    return read_definition(text, found.name, catalogue.current_role(connection), obstacles_of(connection, found))
 
 
 def obstacles_of(connection: Connection, found: Relation) -> tuple[str, ...]:
@@ -47,117 +44,6 @@ def obstacles_of(connection: Connection, found: Relation) -> tuple[str, ...]:
         for key in catalogue.foreign_keys(connection, found)
     ]
     return tuple(obstacles)
-
-
-def _read(text: str, name: Name, owner: str, obstacles: tuple[str, ...] = ()) -> Shape:
-    body, options = _parts(text)
-    columns: list[Column] = []
-    constraints: list[Constraint] = []
-    indexes: list[Index] = []
-    for line in body:
-        if line.startswith("`"):
-            columns.append(_column(line))
-        elif line.upper().startswith("CONSTRAINT") and " CHECK " in line.upper():
-            constraints.append(Constraint(_first_name(line), "c", line))
-        elif line.upper().startswith("CONSTRAINT"):
-            constraints.append(Constraint(_first_name(line), "f", line))
-        elif _KEY.match(line):
-            kind = line.split(" ", 1)[0].upper()
-            named = tuple(_columns_of(line))
-            if kind == "PRIMARY":
-                constraints.append(Constraint("PRIMARY", "p", line, named))
-            else:
-                indexes.append(Index(_first_name(line), line, kind == "UNIQUE", named))
-        else:
-            constraints.append(Constraint(_first_name(line), "c", line))
-    return Shape(
-        name=name,
-        owner=owner,
-        columns=tuple(columns),
-        constraints=tuple(constraints),
-        indexes=tuple(indexes),
-        options=(options,) if options else (),
-        obstacles=obstacles,
-    )
-
-
-def _parts(text: str) -> tuple[list[str], str]:
-    """The definitions within the brackets of CREATE TABLE, and the options behind them without the partitions."""
-    at = start_of_clause(text)
-    text = text if at is None else text[:at]
-    lines: list[str] = []
-    depth = start = 0
-    end = len(text)
-    for each in lexemes(text):
-        if each.piece is Piece.COMMENT:
-            continue
-        if each.text == "(":
-            depth += 1
-            start = each.start + 1 if depth == 1 else start
-        elif each.text == ")":
-            depth -= 1
-            if depth == 0:
-                lines.append(text[start : each.start].strip())
-                end = each.start + 1
-                break
-        elif each.text == "," and depth == 1:
-            lines.append(text[start : each.start].strip())
-            start = each.start + 1
-    options = re.sub(r"/\*M?!\d*\s*$", "", text[end:].strip()).strip()
-    return lines, re.sub(r"\s*AUTO_INCREMENT=\d+", "", options)
-
-
-def outer_words(definition: str) -> Iterator[Lexeme]:
-    """The words of a definition outside of quotes, comments and brackets: none of them is a text that people wrote."""
-    depth = 0
-    for each in lexemes(definition):
-        depth += {"(": 1, ")": -1}.get(each.text, 0)
-        if depth == 0 and each.piece is Piece.WORD:
-            yield each
-
-
-def _column(line: str) -> Column:
-    name = _first_name(line)
-    rest = line[line.index("`", line.index("`") + 1) + 1 :].strip() if "``" not in line else _behind_name(line)
-    type_name = stored_type(_type_of(rest))
-    said = f" {' '.join(each.value for each in outer_words(rest))} "
-    return Column(
-        name,
-        type_name,
-        not_null=" not null " in said,
-        generated="generated" if " generated always as " in said else None,
-        identity="d" if " auto_increment " in said else "",
-        kind=kind_of_type(type_name),
-        definition=rest,
-    )
-
-
-def _behind_name(line: str) -> str:
-    first = next(each for each in lexemes(line) if each.piece is Piece.NAME)
-    return line[first.start + len(first.text) :].strip()
-
-
-def _type_of(rest: str) -> str:
-    """The type at the beginning of a column's definition: `decimal(10,2) unsigned`."""
-    match = re.match(r"[a-zA-Z0-9_]+(?:\((?:[^()']|'(?:[^'\\]|\\.|'')*')*\))?(?: unsigned)?(?: zerofill)?", rest)
-    return match.group().lower() if match else rest.split(" ", 1)[0]
-
-
-def _first_name(line: str) -> str:
-    return next((each.value for each in lexemes(line) if each.piece is Piece.NAME), "")
-
-
-def _columns_of(line: str) -> Iterator[str]:
-    """The columns of a key; one of which a part is indexed stands as the empty text."""
-    pieces = [each for each in lexemes(line) if each.piece is not Piece.BLANK]
-    depth = 0
-    for place, each in enumerate(pieces):
-        depth += (each.text == "(") - (each.text == ")")
-        if depth == 1 and each.piece is Piece.NAME:
-            after = pieces[place + 1].text if place + 1 < len(pieces) else ""
-            yield "" if after == "(" else each.value
-        if depth == 0 and each.text == ")":
-            return
 
 
 def shape_from_sql(connection: Connection, definitions: Sequence[str], table: Name, doing: str) -> Shape | None:
@@ -205,6 +91,6 @@ def _tried(connection: Connection, rest: str, table: Name, doing: str) -> Shape:
         try:
             row = connection.row(f"SHOW CREATE TABLE {trial}")
             assert row is not None
-            return _read(str(row[1]), table, catalogue.current_role(connection))
+            return read_definition(str(row[1]), table, catalogue.current_role(connection))
         finally:
             connection.run(f"DROP TEMPORARY TABLE {trial}")
