@@ -8,7 +8,7 @@ from slabrow.servers.protocols import Session
 
 DIFFERS = (
     "What is different from the walk on PostgreSQL: there are no foreign keys, for a partitioned table can have none "
-    "here; moments are DATETIME in UTC; nothing is archived, compared side by side or rehearsed yet."
+    "here; moments are DATETIME in UTC; nothing is compared side by side or rehearsed yet."
 )
 
 TABLES = (

@@ -63,7 +63,7 @@ class Maria:
 
     def read_tables(self, text: str, source: str) -> OfflineTables:
         """As `Family.read_tables`."""
-        from slabrow.servers.mariadb.offline import read_tables
+        from slabrow.core.pruning.by_constants.tables_of_text import read_tables
 
         return read_tables(text, source)
 

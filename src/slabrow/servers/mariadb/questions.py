@@ -119,7 +119,7 @@ class MariaCatalogue:
 
     def is_type(self, text: str) -> bool:
         """As `Catalogue.is_type`."""
-        from slabrow.servers.mariadb.read.types import is_known_type
+        from slabrow.core.sql.backquoted_types import is_known_type
 
         return is_known_type(text)
 

@@ -10,13 +10,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from slabrow.core.sql.backquoted_definition import outer_words
 from slabrow.core.table.shape import Column
 from slabrow.core.upkeep.statements import Statement
 from slabrow.core.values.key_values import Kind
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb import quoting
 from slabrow.servers.mariadb.quoting import identifier, literal
-from slabrow.servers.mariadb.read.definition import outer_words
 
 BATCH = 1_000
 _EVENTS = (("i", "INSERT", ("NEW",)), ("u", "UPDATE", ("OLD", "NEW")), ("d", "DELETE", ("OLD",)))

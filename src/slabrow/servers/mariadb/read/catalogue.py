@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from io import BytesIO
 from zoneinfo import ZoneInfo
 
+from slabrow.core.sql.backquoted_types import kind_of_type, stored_type
 from slabrow.core.sql.partition_clause import partition_clause
 from slabrow.core.sql.tree_of_clause import LeafFigures, tree_of_clause
 from slabrow.core.table.relation import (
@@ -26,7 +27,6 @@ from slabrow.core.values.names import Name
 from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.errors import explained
 from slabrow.servers.mariadb.quoting import table as quoted
-from slabrow.servers.mariadb.read.types import kind_of_type, stored_type
 
 SYSTEM = ("information_schema", "mysql", "performance_schema", "sys")
 _KINDS = {"VIEW": RelationKind.VIEW, "SYSTEM VIEW": RelationKind.VIEW, "SEQUENCE": RelationKind.SEQUENCE}

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import contextmanager
 
+from slabrow.core.sql.backquoted_types import bare_type, stored_type
 from slabrow.core.table.export_column import ExportColumn, RowSource
 from slabrow.core.values.errors import ServerError
 from slabrow.core.values.names import Name
@@ -12,7 +13,6 @@ from slabrow.servers.mariadb import quoting
 from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.errors import explained
 from slabrow.servers.mariadb.quoting import identifier
-from slabrow.servers.mariadb.read.types import bare_type, stored_type
 from slabrow.servers.mariadb.write.archiving import fingerprint_sql, leaving_name, quoted_field
 
 _ROWS_A_FETCH = 5_000

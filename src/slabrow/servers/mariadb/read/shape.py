@@ -8,6 +8,7 @@ from uuid import uuid4
 from pymysql import err
 
 from slabrow.core.sql.backquoted import lexemes
+from slabrow.core.sql.backquoted_definition import read_definition
 from slabrow.core.sql.partition_clause import start_of_clause
 from slabrow.core.sql.pieces import Piece
 from slabrow.core.table.relation import Relation
@@ -18,7 +19,6 @@ from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.errors import explained, words_of
 from slabrow.servers.mariadb.quoting import identifier
 from slabrow.servers.mariadb.read import catalogue
-from slabrow.servers.mariadb.read.definition import read_definition
 
 
 def shape(connection: Connection, name: Name) -> Shape:

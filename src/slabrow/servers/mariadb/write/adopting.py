@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator, Sequence
 from datetime import date, datetime, timedelta
 from functools import partial
 
+from slabrow.core.sql.backquoted_types import BYTES, bare_type
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.actions import Adopt
 from slabrow.core.upkeep.statements import Check, Load, Statement, Transaction
@@ -19,7 +20,6 @@ from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb import quoting
 from slabrow.servers.mariadb.quoting import identifier, literal
-from slabrow.servers.mariadb.read.types import BYTES, bare_type
 from slabrow.servers.mariadb.write.archiving import fingerprint_sql
 from slabrow.servers.mariadb.write.room import making_room
 

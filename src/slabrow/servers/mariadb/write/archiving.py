@@ -5,12 +5,12 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 
+from slabrow.core.sql.backquoted_types import BYTES, bare_type
 from slabrow.core.table.export_column import ExportColumn
 from slabrow.core.values.errors import Refusal
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb import quoting
 from slabrow.servers.mariadb.quoting import identifier
-from slabrow.servers.mariadb.read.types import BYTES, bare_type
 
 _MOST_CHARACTERS = 64
 

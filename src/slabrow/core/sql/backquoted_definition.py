@@ -6,11 +6,11 @@ import re
 from collections.abc import Iterator
 
 from slabrow.core.sql.backquoted import lexemes
+from slabrow.core.sql.backquoted_types import kind_of_type, stored_type
 from slabrow.core.sql.partition_clause import start_of_clause
 from slabrow.core.sql.pieces import Lexeme, Piece
 from slabrow.core.table.shape import Column, Constraint, Index, Shape
 from slabrow.core.values.names import Name
-from slabrow.servers.mariadb.read.types import kind_of_type, stored_type
 
 _KEY = re.compile(r"(PRIMARY |UNIQUE |FULLTEXT |SPATIAL )?KEY\b", re.IGNORECASE)
 _NO_COLUMN = ("constraint", "primary", "unique", "key", "index", "fulltext", "spatial", "check", "foreign", "period")

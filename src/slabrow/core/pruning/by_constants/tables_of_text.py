@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 from slabrow.core.pruning.by_constants.rules import RULES
 from slabrow.core.pruning.offline_tables import OfflineTables
 from slabrow.core.sql.backquoted import lexemes, text_value
+from slabrow.core.sql.backquoted_definition import read_definition
 from slabrow.core.sql.lexing import statements_in
 from slabrow.core.sql.partition_clause import partition_clause
 from slabrow.core.sql.pieces import Lexeme, Piece
@@ -20,7 +21,6 @@ from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Kind
 from slabrow.core.values.names import Name
 from slabrow.core.values.zones import parse_zone
-from slabrow.servers.mariadb.read.definition import read_definition
 
 USUAL_COLLATION = "utf8mb4_general_ci"
 _NO_DATABASE = "the file"  # of names before a USE
