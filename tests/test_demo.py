@@ -123,7 +123,7 @@ class OtherFamilyTest(DemoFolder):
     def test_the_walk_on_mariadb(self):
         done = run("demo", "--family", "mariadb", *SMALL, "--files", self.folder / "files", env=self.environment)
         self.assertEqual((0, ""), (done.returncode, done.stderr))
-        for words in ("9 of 9 · ", "What is different", "Converted: apiary.reading", "Meanwhile a writer made"):
+        for words in ("10 of 10 · ", "What is different", "Converted: apiary.reading", "Meanwhile a writer made"):
             self.assertIn(words, done.stdout)
         self.assertIn("The conversion", (self.folder / "files" / "report.html").read_text())
         self.assert_gone(done.stdout)

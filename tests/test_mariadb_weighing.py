@@ -57,6 +57,30 @@ class CostsTest(MariaTest):
         self.assertEqual([0.25] * 4, key_shares(["varchar(20)"], [one], 4))
 
 
+class CompareTest(MariaTest):
+    def test_two_layouts_are_measured_side_by_side_and_results_can_be_kept(self):
+        self.sql(READING)
+        self.sql(FILL)
+        self.sql("CREATE TABLE by_hive LIKE reading")
+        self.sql(
+            "ALTER TABLE by_hive DROP PRIMARY KEY, ADD PRIMARY KEY (reading_id, hive_id) PARTITION BY HASH (hive_id) PARTITIONS 8"
+        )
+        self.sql("INSERT INTO by_hive SELECT * FROM reading")
+        self.sql("ANALYZE TABLE reading, by_hive")
+        (self.folder / "q.sql").write_text(
+            "-- name: whole\nSELECT hive_id, max(taken_at), 'a?b' FROM by_hive WHERE weight > 7 GROUP BY hive_id;\n"
+            "-- name: one\nSELECT * FROM by_hive IGNORE INDEX (hive_id) WHERE hive_id = 7;\n"
+        )
+        side_by_side = self.json("compare", "by_hive", "--with", "reading", "--queries", "q.sql", "--times", "2")
+        self.assertEqual([True, True], [each["same_rows"] for each in side_by_side["queries"]])
+        one = side_by_side["queries"][1]
+        self.assertLess(one["after"]["blocks"] * 3, one["before"]["blocks"])
+        for name in ("first.json", "later.json"):  # two processes
+            self.slabrow("compare", "by_hive", "--queries", "q.sql", "--times", "1", "--save", name)
+        kept = self.json("compare", "--with-saved", "first.json", "--saved", "later.json")
+        self.assertEqual([True, True], [each["same_rows"] for each in kept["queries"]])
+
+
 class StatisticsTest(MariaTest):
     def test_statistics_of_statements_are_a_workload(self):
         self.assertIn("performance_schema is off", self.slabrow("prove", "--statistics", code=3).stderr)

@@ -8,7 +8,7 @@ from slabrow.servers.protocols import Session
 
 DIFFERS = (
     "What is different from the walk on PostgreSQL: there are no foreign keys, for a partitioned table can have none "
-    "here; moments are DATETIME in UTC; nothing is compared side by side or rehearsed yet."
+    "here; moments are DATETIME in UTC; nothing is rehearsed yet."
 )
 
 TABLES = (
@@ -243,6 +243,16 @@ STAGES = (
         (step("census apiary.reading --exact --against survey.json --save census.json"),),
     ),
     Stage(
+        "Compare",
+        "The same queries on the table as it was and as it is now: what got faster, and what got slower.",
+        (
+            step(
+                "compare apiary.reading --with apiary.reading_before --queries workload.sql --times 2 --quiet "
+                "--save compare.json"
+            ),
+        ),
+    ),
+    Stage(
         "Route",
         "The partition that a row with a given key belongs to, as this server computes it.",
         (
@@ -279,7 +289,8 @@ STAGES = (
         "All of it on one page, for those who were not there.",
         (
             step(
-                "report survey.json weigh.json forecast.json convert.json census.json prove.json tend.json "
+                "report survey.json weigh.json forecast.json convert.json census.json compare.json prove.json "
+                "tend.json "
                 "--out report.html"
             ),
         ),
