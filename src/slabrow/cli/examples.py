@@ -110,6 +110,16 @@ _EXAMPLES: dict[str, tuple[str | None, tuple[tuple[str, str], ...]]] = {
             ("merge apiary.reading_2025_01 apiary.reading_2025_02 --go", "do it while the table is used"),
         ),
     ),
+    "relocate": (
+        "places.md",
+        (
+            ("relocate apiary.reading_2025_01 --to-tablespace cold", "what would be done, and how long readers wait"),
+            ("relocate apiary.reading_2025_01 --to-tablespace cold --go", "indexes first, then the rows"),
+            ("relocate apiary.reading_2026_03 --to-tablespace fast --way live --go", "while it is used"),
+            ("relocate apiary.reading_2026_03 --undo --go", "go back, with everything written since"),
+            ("relocate apiary.reading_2026_03 --drop-old --go", "later: let go of the partition in the old place"),
+        ),
+    ),
     "index": (
         "partitions.md",
         (

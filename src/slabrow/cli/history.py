@@ -7,8 +7,8 @@ from slabrow.cli.common import add_common, context, parse_moment
 from slabrow.core.values.errors import UsageError
 
 KINDS = (
-    "create", "sweep", "detach", "archive", "drop", "adopt", "release", "convert", "split", "merge", "index", "analyse",
-    "hold", "hold_ended",
+    "create", "sweep", "detach", "archive", "drop", "adopt", "release", "convert", "split", "merge",
+    "relocate", "index", "analyse", "hold", "hold_ended",
 )  # fmt: skip
 
 

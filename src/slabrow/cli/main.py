@@ -37,6 +37,7 @@ COMMANDS = {
     "release": ("slabrow.cli.release", "let a partition out, as a table of its own"),
     "split": ("slabrow.cli.split", "divide a partition, while it is used"),
     "merge": ("slabrow.cli.merge", "join neighbouring partitions, while they are used"),
+    "relocate": ("slabrow.cli.relocate", "move partitions to another tablespace"),
     "index": ("slabrow.cli.index", "every index on every partition; build what is missing, beside writers"),
     "history": ("slabrow.cli.history", "the ledger: what was done, when, by whom, and how it ended"),
     "rehearse": ("slabrow.cli.rehearse", "made-up rows and a played day of load; the layouts tried for real"),

@@ -56,7 +56,14 @@ def add_shared(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def run_shared(options: argparse.Namespace, names: Sequence[str], split: "SplitOptions | None") -> int:
+def run_shared(
+    options: argparse.Namespace,
+    names: Sequence[str],
+    split: "SplitOptions | None",
+    *,
+    relocates: bool = False,
+    tablespace: str | None = None,
+) -> int:
     """Runs one and shows its result. Returns the exit code."""
     others = options.status or options.undo or options.give_up or options.drop_old
     options.script_is_folder = True
@@ -80,6 +87,8 @@ def run_shared(options: argparse.Namespace, names: Sequence[str], split: "SplitO
         speed=parse_speed(options.speed),
         wait_for_snapshots_s=wait,
         pause_before_swap=options.pause_before_swap,
+        relocates=relocates,
+        tablespace=tablespace,
     )
     schema, wanted = read_ledger_schema(asked.layout_file), [parse_name(name) for name in names]
 

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.table.tree import Partition, Tree
     from slabrow.core.upkeep.membership import Staged
+    from slabrow.core.upkeep.relocation import PlaceFacts
     from slabrow.core.values.names import Name
 
 
@@ -30,6 +31,9 @@ class PartitionQuestions(Protocol):
 
     def facts(self, root: Name, parent: Name, names: Sequence[Name]) -> PartitionFacts:
         """Of partitions of one parent."""
+
+    def places(self, names: Sequence[Name], target: str) -> PlaceFacts:
+        """Where these leaves lie, and what is known of a tablespace. Raises Refusal where the server has no such."""
 
     def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
         """A table that is to become a partition with these bounds, and what keeps it from that: one scan of it."""

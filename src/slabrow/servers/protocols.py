@@ -39,6 +39,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.upkeep.number_growth import Seen
     from slabrow.core.upkeep.planned_partitions import Planned
     from slabrow.core.upkeep.redivision import RedivisionPlan
+    from slabrow.core.upkeep.relocation import RelocationPlan
     from slabrow.core.upkeep.statements import Load, Part, Transaction
     from slabrow.core.upkeep.steps import Step
     from slabrow.core.upkeep.upkeep_facts import Copying, UpkeepFacts
@@ -311,6 +312,9 @@ class Writer(Protocol):
 
     def joining(self, plan: JoiningPlan) -> tuple[Step, ...]:
         """A table becomes a partition: the steps that are still to be done."""
+
+    def relocating(self, plan: RelocationPlan) -> tuple[Step, ...]:
+        """Partitions are moved to another tablespace, while readers and writers of each wait for its rows."""
 
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
         """Every index of a table comes to every leaf, built beside writers. only: this index alone."""

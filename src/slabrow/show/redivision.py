@@ -18,6 +18,9 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 
+_FORWARD = ("split", "merge", "relocate")
+
+
 def _data(result: RedivisionResult) -> Json:
     return {
         "kind": result.kind,
@@ -46,7 +49,8 @@ def _data(result: RedivisionResult) -> Json:
 
 
 def _piece_data(piece: Piece) -> Json:
-    return {"name": str(piece.name), **bounds_data(piece.bounds), "rows": piece.rows}
+    places = {"tablespaces": list(piece.places)} if piece.places else {}
+    return {"name": str(piece.name), **bounds_data(piece.bounds), "rows": piece.rows, **places}
 
 
 def _rows(result: RedivisionResult) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
@@ -58,6 +62,8 @@ def _rows(result: RedivisionResult) -> tuple[Sequence[str], Iterable[Sequence[An
 
 
 _HEADS = {
+    ("relocate", False): "To move while it is in use: {old}",
+    ("relocate", True): "Moved: {old}",
     ("split", False): "To split while it is in use: {old}",
     ("merge", False): "To merge while they are in use: {old}",
     ("undo", False): "To take back: the {kind} of {old}",
@@ -72,6 +78,10 @@ _HEADS = {
 
 
 def _text(result: RedivisionResult, out: Console) -> None:
+    if not result.work.steps and result.doing == "relocate" and result.is_done and None in result.kept_as:
+        for text in result.notes:
+            out.print(plain(text))
+        return
     if not result.work.steps:
         _text_status(result, out)
         return
@@ -79,7 +89,7 @@ def _text(result: RedivisionResult, out: Console) -> None:
     if None in result.kept_as:
         head = head.replace(" while it is in use", "").replace(" while they are in use", "")
     heading(out, head.format(old=_few(result.before), kept=_few_names(result.kept_as), kind=result.kind))
-    if result.doing in ("split", "merge"):
+    if result.doing in _FORWARD:
         _text_pieces(result, out)
     if result.is_done:
         _text_done(result, out)
@@ -97,11 +107,14 @@ def _few_names(names: Sequence[object]) -> str:
 
 
 def _text_pieces(result: RedivisionResult, out: Console) -> None:
-    lines = table("", "partition", "from (in)", "to (out)", "rows", right=("rows",), folds=("from (in)",))
+    places = ("lies in",) if any(each.places for each in (*result.before, *result.after)) else ()
+    heads = ("", "partition", "from (in)", "to (out)", "rows", *places)
+    lines = table(*heads, right=("rows",), folds=("from (in)",))
     for when, pieces in (("old", result.before), ("new", result.after)):
         for each in pieces:
             rows = "" if each.rows is None else count(each.rows)
-            lines.add_row(when, *map(plain, (str(each.name), *held(each.bounds))), rows)
+            where = [plain(", ".join(each.places))] if places else []
+            lines.add_row(when, *map(plain, (str(each.name), *held(each.bounds))), rows, *where)
     out.print(lines)
     out.print()
 
@@ -148,6 +161,18 @@ _STEPS = {
 }
 
 
+# Of steps that are named after a partition.
+_OF_ONE = {
+    "clear up ": ("what a build that was stopped has left is dropped", "none"),
+    "move indexes of ": ("each is built anew in the other place, beside readers and writers", "none"),
+    "move rows of ": ("the server copies them", "nobody else on this partition, for the copy"),
+}
+
+
+def _of_one(name: str) -> tuple[str, str] | None:
+    return next((words for begin, words in _OF_ONE.items() if name.startswith(begin)), None)
+
+
 def _text_proposed(result: RedivisionResult, out: Console) -> None:
     for text in result.notes:
         out.print(plain(text))
@@ -156,19 +181,19 @@ def _text_proposed(result: RedivisionResult, out: Console) -> None:
     )
     lines = table("", "step", "what happens", "lock on what is in use", right=("",), folds=("what happens",))
     for number, step in enumerate(result.work.steps, 1):
-        happens, lock = _STEPS.get(step.name, (step.transaction.purpose, "none"))
+        happens, lock = _STEPS.get(step.name) or _of_one(step.name) or (step.transaction.purpose, "none")
         if isinstance(step, SpreadStep) and len(step.pieces) > 1:
             happens += f" ({len(step.pieces)} parts)"
         lines.add_row(str(number), plain(step.name), plain(happens), plain(lock))
     out.print(lines)
     out.print()
-    has_script = result.doing in ("split", "merge") and None not in result.kept_as
+    has_script = result.doing in _FORWARD and None not in result.kept_as
     more = "; --script FOLDER writes every statement as psql files." if has_script else "."
     note(out, "Nothing has been done. --go does it" + more)
 
 
 def _text_done(result: RedivisionResult, out: Console) -> None:
-    for each in result.compared if result.doing in ("split", "merge") else ():
+    for each in result.compared if result.doing in _FORWARD else ():
         out.print(
             plain(
                 f"{count(each.rows_before)} rows before and {count(each.rows_after)} after were the same in one "
@@ -183,7 +208,7 @@ def _text_done(result: RedivisionResult, out: Console) -> None:
             f"{plural(result.changes_waiting, 'change')} wait. Changes go on being recorded; the same command brings "
             "them over, and without --pause-before-swap it swaps.",
         )
-    elif result.doing in ("split", "merge") and None not in result.kept_as:
+    elif result.doing in _FORWARD and None not in result.kept_as:
         note(
             out,
             f"What was there before stays as {_few_names(result.kept_as)} and is kept in step. To go back, with "
@@ -208,4 +233,4 @@ def _text_status(result: RedivisionResult, out: Console) -> None:
     text_standing(result, out)
 
 
-SHOWN = {kind: Shown(kind, _data, _rows, _text) for kind in ("split", "merge")}
+SHOWN = {kind: Shown(kind, _data, _rows, _text) for kind in _FORWARD}

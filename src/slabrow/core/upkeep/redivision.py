@@ -49,7 +49,7 @@ class RedivisionPlan:
     """Everything that the statements of a split or a merge depend on.
 
     job, schema   the number of the record, and the ledger's schema
-    kind          `split` or `merge`
+    kind          `split`, `merge` or `relocate`
     root          the partitioned table; parent: whose partitions these are, the table itself unless they lie deeper
     tree          of the parent, as it is
     divided_by    how the parent is divided, as SQL: `RANGE (taken_at)`
@@ -63,6 +63,8 @@ class RedivisionPlan:
     digest        of everything about the parent: another one means that it was altered meanwhile
     record_hash   whether every column has a hash function
     at_once       as in `PartitionFacts`
+    tablespace    where the new partitions and their indexes are to lie; None: where upkeep would put them
+    lay_in        where the old one lay, when it is moved
     referred      the tables that foreign keys of the parent refer to
     """
 
@@ -87,6 +89,8 @@ class RedivisionPlan:
     version: int
     piece_blocks: int = 1024
     at_once: bool = False
+    tablespace: str | None = None
+    lay_in: tuple[str, ...] = ()
 
     @property
     def logged(self) -> tuple[Column, ...]:

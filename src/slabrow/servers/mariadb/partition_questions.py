@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.table.tree import Partition, Tree
     from slabrow.core.upkeep.membership import Staged
+    from slabrow.core.upkeep.relocation import PlaceFacts
     from slabrow.core.values.names import Name
 
 
@@ -81,6 +82,14 @@ class MariaPartitions:
         if fact is None:
             raise UsageError("an expression is no column that rows could be asked for", fix="name values: --at")
         return row_counts.extent(self.connection, tree.table, fact, part=partition.name.table)
+
+    def places(self, names: Sequence[Name], target: str) -> PlaceFacts:
+        """As `PartitionQuestions.places`: a TABLESPACE that is written in a definition is forgotten by this server."""
+        raise Refusal(
+            "this server has no tablespaces that partitions could be moved between",
+            found="it takes DATA DIRECTORY when a partition is made, and nothing moves it later",
+            fix="put the server's data folder on the disk that is wanted",
+        )
 
     def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
         """As `PartitionQuestions.staged`."""

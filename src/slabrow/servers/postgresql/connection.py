@@ -54,7 +54,9 @@ def connect(dsn: str) -> Connection:
 
 # Moments as this process reads them. The order in which statements may write day and month stays as the role has it.
 # Between two statements this process may compute for a while, and a limit on idling is not meant for that.
-_GREETING = b"SET DateStyle = ISO; SET idle_in_transaction_session_timeout = 0; SET idle_session_timeout = 0"
+# What is made without a word about its place lies in the database's own tablespace, whatever the role's setting is.
+_GREETING = b"SET default_tablespace = ''; SET DateStyle = ISO; "
+_GREETING += b"SET idle_in_transaction_session_timeout = 0; SET idle_session_timeout = 0"
 
 
 def _greet(connection: Connection) -> None:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.table.tree import Partition, Tree
     from slabrow.core.upkeep.membership import Staged
+    from slabrow.core.upkeep.relocation import PlaceFacts
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,6 +62,13 @@ class PostgresPartitions:
         if fact is None:
             raise UsageError("an expression is no column that rows could be asked for", fix="name values: --at")
         return row_counts.extent(self.connection, partition.name, fact)
+
+    def places(self, names: Sequence[Name], target: str) -> PlaceFacts:
+        """As `PartitionQuestions.places`."""
+        from slabrow.servers.postgresql.read import places
+
+        with explained("read where the partitions lie"):
+            return places.places(self.connection, names, target)
 
     def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
         """As `PartitionQuestions.staged`."""

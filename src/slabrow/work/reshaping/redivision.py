@@ -207,6 +207,13 @@ class Redivision:
 
     def _planned_anew(self) -> None:
         options = self.options
+        if options.relocates:
+            from slabrow.work.relocate import live_plan
+
+            self.plan, self._place = live_plan(
+                self.session, self.layout, self.schema, self.store, self.names[0], options.tablespace
+            )
+            return  # it keeps its name, and with it a hold
         if options.split is not None:
             self.plan, self._place = plan_split(
                 self.session, self.layout, self.schema, self.store, self.names[0], options.split
@@ -336,6 +343,7 @@ class Redivision:
                     name=plan.parent.sibling(each.name),
                     bounds=each.bounds,
                     rows=rows.get(plan.incoming(each).table, 0 if compared else None),
+                    places=() if plan.tablespace is None else (plan.tablespace,),
                 )
                 for each in plan.planned
             ),
@@ -361,6 +369,7 @@ class Redivision:
                 name=source.name,
                 bounds=source.bounds,
                 rows=rows.get(source.name),
+                places=self.plan.lay_in,
             )
             for source in self.plan.sources
         )
@@ -372,6 +381,11 @@ class Redivision:
                 "The server copies these rows in one statement, which keeps all writers of the table out meanwhile.",
             )
         notes = []
+        if self.plan.tablespace is not None:
+            notes.append(
+                f"{self.plan.sources[0].name} is copied to {self.plan.tablespace} while it is used: as many bytes are "
+                "needed there, and as many in the server's log."
+            )
         if self.plan.catch_all is not None:
             notes.append(
                 f"{self.plan.catch_all} is locked and looked through in the swap: quick while it holds few rows."

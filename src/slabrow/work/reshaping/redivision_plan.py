@@ -105,6 +105,16 @@ def plan_merge(
     return _plan("merge", session, layout, schema, store, place, (together,), named), place
 
 
+def plan_relocation(
+    session: Session, layout: Layout | None, schema: str, store: ReshapingStore, name: Name, tablespace: str
+) -> tuple[RedivisionPlan, Place]:
+    """One partition into one with the same keys, in another tablespace. Raises as `plan_split`."""
+    place = find_partitions(session, [name])
+    [partition] = place.partitions
+    plan = _plan("relocate", session, layout, schema, store, place, (partition.bounds,), None)
+    return replace(plan, planned=(Planned(partition.name.table, partition.bounds),), tablespace=tablespace), place
+
+
 def _divided(
     session: Session, layout: Layout | None, place: Place, partition: Partition, how: SplitOptions
 ) -> tuple[tuple[Bounds, ...], Span | None]:
@@ -202,7 +212,7 @@ def _plan(
         shape = session.catalogue.shape(tree.table)
         record_hash = session.catalogue.has_record_hash(session.catalogue.relation(tree.table))
     if found.obstacles:
-        what = "splitting" if kind == "split" else "merging"
+        what = {"split": "splitting", "merge": "merging", "relocate": "moving"}[kind]
         raise Refusal(
             f"{what} {', '.join(map(str, names))} would lose what belongs to it",
             found="\n".join(found.obstacles),
@@ -310,6 +320,8 @@ def details_of(plan: RedivisionPlan) -> dict[str, Any]:
         "parent_condition": plan.parent_condition,
         "digest": plan.digest,
         "at_once": plan.at_once,
+        "tablespace": plan.tablespace,
+        "lay_in": list(plan.lay_in),
     }
 
 
@@ -357,4 +369,6 @@ def plan_again(session: Session, schema: str, record: Reshaping, root: Name, spe
         version=session.version,
         piece_blocks=speed.piece_blocks,
         at_once=details.get("at_once", False),
+        tablespace=details.get("tablespace"),
+        lay_in=tuple(details.get("lay_in", ())),
     )

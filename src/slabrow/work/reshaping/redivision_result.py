@@ -18,6 +18,7 @@ class RedivisionOptions:
     wait_for_snapshots_s   how long old transactions are waited for before the swap; 0: not at all
     pause_before_swap   end before the swap; changes go on being recorded
     coarsens     whether upkeep does it, and lets go of the old partitions by itself
+    relocates    whether a partition is moved; tablespace: where to, where that is said
     """
 
     split: SplitOptions | None = None
@@ -26,27 +27,35 @@ class RedivisionOptions:
     wait_for_snapshots_s: float = 600.0
     pause_before_swap: bool = False
     coarsens: bool = False
+    relocates: bool = False
+    tablespace: str | None = None
 
     @property
     def kind(self) -> str:
         """As the ledger has it."""
+        if self.relocates:
+            return "relocate"
         return "merge" if self.split is None else "split"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Piece:
-    """A partition before, or after. rows: counted where they were compared, else the planner's estimate, or None."""
+    """A partition before, or after. rows: counted where they were compared, else the planner's estimate, or None.
+
+    places   the tablespaces that its rows and indexes lie in; empty where that is not told
+    """
 
     name: Name
     bounds: Bounds
     rows: int | None
+    places: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RedivisionResult:
     """Where a split or a merge stands, or what it would do.
 
-    doing   `split`, `merge`, `undo`, `give up`, `drop`
+    doing   `split`, `merge`, `relocate`, `undo`, `give up`, `drop`
     kept_as under which names the old partitions stay; None where they do not
     """
 

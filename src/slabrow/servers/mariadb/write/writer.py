@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
     from slabrow.core.upkeep.planned_partitions import Planned
     from slabrow.core.upkeep.redivision import RedivisionPlan
+    from slabrow.core.upkeep.relocation import RelocationPlan
     from slabrow.core.upkeep.steps import Step
     from slabrow.core.upkeep.upkeep_facts import Copying, UpkeepFacts
     from slabrow.core.values.key_values import Kind
@@ -108,6 +109,10 @@ class MariaWriter:
         from slabrow.servers.mariadb.live.joining import joining
 
         return joining(plan)
+
+    def relocating(self, plan: RelocationPlan) -> tuple[Step, ...]:
+        """As `Writer.relocating`: nothing can be moved."""
+        return ()
 
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
         """As `Writer.index_mending`: there is none that only some partitions have."""

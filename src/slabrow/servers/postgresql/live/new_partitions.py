@@ -43,7 +43,7 @@ class NewPartitions:
             lock_wait_ms=0,
             owner=None if facts.owner == facts.role else facts.owner,
             # Whoever subscribes to a partition by its name would get each row of the copy.
-            traits=replace(facts.traits, publications=()),
+            traits=replace(facts.traits, publications=(), tablespace=plan.tablespace or facts.traits.tablespace),
         )
         made, _ = upkeep.adoption(Create(plan.parent, name, planned.bounds, plan.kind))
         yield from map(Statement, made)
@@ -82,6 +82,8 @@ class NewPartitions:
 
         # Several are built side by side: each by one process.
         yield Statement("SET LOCAL max_parallel_maintenance_workers = 0")
+        if plan.tablespace is not None:
+            yield Statement(f"SET LOCAL default_tablespace = {literal(plan.tablespace)}")
         for key in plan.shape.constraints:
             if key.is_key:
                 name = named(() if key.kind == "p" else key.columns, "pkey" if key.kind == "p" else "key")

@@ -16,6 +16,7 @@ from slabrow.core.upkeep.live_plan import LivePlan
 from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.redivision import RedivisionPlan
+from slabrow.core.upkeep.relocation import RelocationPlan
 from slabrow.core.upkeep.statements import Part, Statement, Transaction
 from slabrow.core.upkeep.steps import Step
 from slabrow.core.upkeep.upkeep_facts import Copying, UpkeepFacts
@@ -96,6 +97,12 @@ class PostgresWriter:
         from slabrow.servers.postgresql.live.membership_steps import joining
 
         return joining(plan)
+
+    def relocating(self, plan: RelocationPlan) -> tuple[Step, ...]:
+        """As `Writer.relocating`."""
+        from slabrow.servers.postgresql.live.relocating import relocating
+
+        return relocating(plan)
 
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
         """As `Writer.index_mending`."""

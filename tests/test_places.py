@@ -1,0 +1,180 @@
+"""Partitions are moved between tablespaces: directly, while they are used, back again, and killed in between."""
+
+import signal
+import time
+
+import psycopg
+
+from tests.busy import writers
+from tests.test_redivision import NOW, RedivisionTest
+
+COLD, FAST = 'cold "store"', "fast"
+LIES = """SELECT DISTINCT coalesce(t.spcname, 'pg_default') FROM pg_class c LEFT JOIN pg_tablespace t
+    ON t.oid = c.reltablespace WHERE c.oid = {0}::regclass OR c.oid IN
+    (SELECT indexrelid FROM pg_index WHERE indrelid = {0}::regclass)"""
+
+
+class PlacesTest(RedivisionTest):
+    def setUp(self):
+        super().setUp()
+        there = [name for (name,) in self.sql("SELECT spcname FROM pg_tablespace")]
+        with psycopg.connect(self.dsn, autocommit=True) as connection:
+            connection.execute("SET allow_in_place_tablespaces = on")
+            for name in (COLD, FAST):
+                if name not in there:
+                    quoted = name.replace('"', '""')
+                    connection.execute(f"CREATE TABLESPACE \"{quoted}\" LOCATION ''")
+        self.fill()
+
+    def lies(self, partition):
+        return sorted(name for (name,) in self.sql(LIES.format(f"'apiary.{partition}'")))
+
+    def move(self, partition, target, *more, code=0):
+        return self.json("relocate", f"apiary.{partition}", "--to-tablespace", target, *more, *NOW[:2], code=code)
+
+    def moved(self, partition, target, *more):
+        return self.move(partition, target, "--go", "--pretend", *more)
+
+    def index_names(self, partition):
+        return [name for (name,) in self.sql(
+            f"SELECT relname FROM pg_class WHERE oid IN (SELECT indexrelid FROM pg_index WHERE indrelid = "
+            f"'apiary.{partition}'::regclass) ORDER BY 1")]  # fmt: skip
+
+
+class DirectTest(PlacesTest):
+    def test_there_and_back_and_never_twice(self):
+        names = self.index_names("reading_2025_03")
+        before = self.value("SELECT md5(string_agg(r::text, '' ORDER BY reading_id)) FROM apiary.reading_2025_03 r")
+        proposed = self.move("reading_2025_03", COLD, code=1)
+        self.assertEqual(["pg_default"], self.lies("reading_2025_03"))
+        self.assertIn("its readers and writers wait, at most about", " ".join(proposed["notes"]))
+        self.assertEqual([COLD], proposed["after"][0]["tablespaces"])
+        done = self.moved("reading_2025_03", COLD)
+        self.assertEqual(
+            ["move indexes of reading_2025_03", "move rows of reading_2025_03"],
+            [each["name"] for each in done["steps"]],
+        )
+        self.assertEqual([COLD], self.lies("reading_2025_03"))
+        self.assertEqual(names, self.index_names("reading_2025_03"))
+        files = self.sql("SELECT relfilenode FROM pg_class WHERE relname LIKE 'reading_2025_03%' ORDER BY 1")
+        again = self.moved("reading_2025_03", COLD)
+        self.assertEqual((0, []), (len(again["steps"]), again["transactions"]))
+        self.assertEqual(
+            files, self.sql("SELECT relfilenode FROM pg_class WHERE relname LIKE 'reading_2025_03%' ORDER BY 1")
+        )
+        self.moved("reading_2025_03", "pg_default")
+        self.assertEqual(["pg_default"], self.lies("reading_2025_03"))
+        self.assertEqual(
+            before, self.value("SELECT md5(string_agg(r::text, '' ORDER BY reading_id)) FROM apiary.reading_2025_03 r")
+        )
+        self.assertEqual(["relocate"] * 4, [each["kind"] for each in self.json("history")["entries"]][:4])
+
+    def test_only_what_lies_elsewhere_is_moved(self):
+        self.sql(f"ALTER TABLE apiary.reading_2025_04 SET TABLESPACE {FAST}")
+        done = self.moved("reading_2025_04", FAST)
+        self.assertEqual(["move indexes of reading_2025_04"], [each["name"] for each in done["steps"]])
+        self.assertEqual([FAST], self.lies("reading_2025_04"))
+
+    def test_several_at_once_and_what_an_interrupted_build_has_left(self):
+        [index, *_] = self.index_names("reading_2025_05")
+        self.sql(f"CREATE INDEX {index}_ccnew ON apiary.reading_2025_05 (note)")
+        self.sql(f"UPDATE pg_index SET indisvalid = false WHERE indexrelid = 'apiary.{index}_ccnew'::regclass")
+        both = ("apiary.reading_2025_05", "apiary.reading_2025_06")
+        done = self.json("relocate", *both, "--to-tablespace", FAST, "--go", *NOW)
+        self.assertEqual("clear up reading_2025_05", done["steps"][0]["name"])
+        self.assertEqual(([FAST], [FAST]), (self.lies("reading_2025_05"), self.lies("reading_2025_06")))
+        self.assertNotIn(f"{index}_ccnew", self.index_names("reading_2025_05"))
+
+    def test_killed_at_any_moment_it_goes_on(self):
+        self.sql(
+            "INSERT INTO apiary.reading (hive_id, taken_at, note) SELECT n % 100, '2025-07-03', repeat('x', 90) FROM generate_series(1, 60000) n"
+        )
+        rows = self.value("SELECT count(*) FROM apiary.reading_2025_07")
+        midway = 0
+        for moment in (0.5, 0.62, 0.74, 0.86, 0.98, 1.1):
+            process = self.begin("relocate", "apiary.reading_2025_07", "--to-tablespace", COLD, "--go", *NOW)
+            time.sleep(moment)
+            process.send_signal(signal.SIGKILL)
+            process.communicate()
+            midway += process.returncode == -signal.SIGKILL
+        self.assertGreaterEqual(midway, 1)
+        self.moved("reading_2025_07", COLD)
+        self.assertEqual(
+            ([COLD], rows), (self.lies("reading_2025_07"), self.value("SELECT count(*) FROM apiary.reading_2025_07"))
+        )
+        self.assertEqual([], self.sql("SELECT relname FROM pg_class WHERE relname ~ '_cc(new|old)'"))
+
+    def test_a_reader_makes_nobody_wait_long_and_what_cannot_be_is_refused(self):
+        for index in self.index_names("reading_2025_08"):
+            self.sql(f"ALTER INDEX apiary.{index} SET TABLESPACE {FAST}")
+        with psycopg.connect(self.dsn) as reader:
+            reader.execute("SELECT count(*) FROM apiary.reading_2025_08")
+            arguments = ("relocate", "apiary.reading_2025_08", "--to-tablespace", FAST, "--go", *NOW)
+            said = self.slabrow(*arguments, "--lock-deadline", "1s", code=5).stderr
+            self.assertIn("a transaction holds the table", said)
+        self.moved("reading_2025_08", FAST)
+        for arguments, code, words in (
+            (("--to-tablespace", "fest"), 2, "did you mean fast"),
+            (("--to-tablespace", "nowhere-at-all"), 2, "there is no tablespace"),
+            ((), 2, "nothing says where to"),
+            (("--status", "--to-tablespace", FAST), 2, "leave it out"),
+            (("--undo",), 4, "no relocate of"),
+            (("--to-tablespace", FAST, "--script", "out"), 2, "not written as a script"),
+        ):
+            self.assertIn(words, self.slabrow("relocate", "apiary.reading_2025_08", *arguments, code=code).stderr)
+        self.assertIn(
+            "is no partition", self.slabrow("relocate", "apiary.hive", "--to-tablespace", FAST, code=2).stderr
+        )
+        self.sql(
+            "CREATE ROLE mover LOGIN; GRANT USAGE ON SCHEMA apiary TO mover; ALTER TABLE apiary.reading_2025_09 OWNER TO mover"
+        )
+        self.sql("GRANT USAGE ON SCHEMA slabrow TO mover; GRANT SELECT ON ALL TABLES IN SCHEMA slabrow TO mover")
+        self.addCleanup(self.sql, "DROP OWNED BY mover; DROP ROLE mover")
+        done = self.slabrow(
+            "relocate",
+            "apiary.reading_2025_09",
+            "--to-tablespace",
+            FAST,
+            env={"SLABROW_DSN": self.dsn_as("mover")},
+            code=3,
+        )
+        self.assertIn(f"GRANT CREATE ON TABLESPACE {FAST} TO mover", done.stderr)
+
+
+class LiveTest(PlacesTest):
+    def test_beside_writers_it_goes_there_and_back_and_is_let_go(self):
+        with writers(self.dsn, self.ROWS) as made:
+            self.moved("reading_2025_03", COLD, "--way", "live")
+            self.assertEqual([COLD], self.lies("reading_2025_03"))
+            self.assertEqual("swapped", self.json("relocate", "apiary.reading_2025_03", "--status")["phase"])
+            time.sleep(0.5)
+            self.json("relocate", "apiary.reading_2025_03", "--undo", "--go", *NOW)
+            self.assertEqual(["pg_default"], self.lies("reading_2025_03"))
+            self.moved("reading_rest", FAST)
+            self.assertEqual([FAST], self.lies("reading_rest"), "a catch-all is moved while it is used")
+            self.json("relocate", "apiary.reading_rest", "--drop-old", "--go", *NOW)
+        self.assert_same(made)
+        self.assert_nothing_left()
+        self.assertEqual(13, len(self.leaves()))
+        self.assertIn(
+            "already",
+            self.slabrow("relocate", "apiary.reading_rest", "--to-tablespace", FAST, "--way", "live", code=4).stderr,
+        )
+
+    def test_killed_at_any_moment_no_row_is_lost(self):
+        midway = 0
+        with writers(self.dsn, self.ROWS) as made:
+            for moment in (0.7, 1.0, 1.3, 1.6, 1.9):
+                process = self.begin(
+                    "relocate", "apiary.reading_2025_03", "--to-tablespace", COLD, "--way", "live", "--go", *NOW
+                )
+                time.sleep(moment)
+                process.send_signal(signal.SIGKILL)
+                process.communicate()
+                midway += process.returncode == -signal.SIGKILL
+            self.moved("reading_2025_03", COLD, "--way", "live")
+            self.json("relocate", "apiary.reading_2025_03", "--drop-old", "--go", *NOW)
+        self.assertGreaterEqual(midway, 2)
+        self.assert_same(made)
+        self.assertEqual([COLD], self.lies("reading_2025_03"))
+        self.assert_nothing_left()
