@@ -1,11 +1,13 @@
 """Partitions are moved between tablespaces: directly, while they are used, back again, and killed in between."""
 
+import json
 import signal
 import time
 
 import psycopg
 
 from tests.busy import writers
+from tests.support import run
 from tests.test_redivision import NOW, RedivisionTest
 
 COLD, FAST = 'cold "store"', "fast"
@@ -178,3 +180,98 @@ class LiveTest(PlacesTest):
         self.assert_same(made)
         self.assertEqual([COLD], self.lies("reading_2025_03"))
         self.assert_nothing_left()
+
+
+PLACED = """[[layout]]
+table = "apiary.reading"
+by = "range"
+key = ["taken_at"]
+span = "1 month"
+ahead = "2 months"
+catch_all = true
+keep = "12 months"
+past_keep = "drop"
+at_most_retired = 9
+at_most_share = 1.0
+place = [{ after = "2 months", tablespace = "fast" }, { after = "6 months", tablespace = 'cold "store"' }]
+"""
+
+
+class AgeTest(PlacesTest):
+    """Upkeep moves what has become old enough."""
+
+    def wanted(self, now):
+        """By the server: where each month of the table belongs."""
+        return dict(self.sql(
+            "SELECT c.relname, CASE WHEN up <= %s::timestamptz - interval '6 months' THEN %s "
+            "WHEN up <= %s::timestamptz - interval '2 months' THEN %s ELSE 'pg_default' END FROM pg_class c "
+            "JOIN pg_inherits i ON i.inhrelid = c.oid AND i.inhparent = 'apiary.reading'::regclass, LATERAL (SELECT "
+            "substring(pg_get_expr(c.relpartbound, 0) FROM 'TO \\(''(.*)''')::timestamptz AS up) b WHERE up IS NOT NULL",
+            now, COLD, now, FAST,
+        ))  # fmt: skip
+
+    def misplaced(self, *now):
+        """However many other findings there are."""
+        arguments = ("census", "apiary.reading", "--format", "json", *now)
+        done = run(*arguments, env={"SLABROW_DSN": self.dsn}, cwd=self.folder)
+        return sum(each["code"] == "misplaced" for each in json.loads(done.stdout)["findings"])
+
+    def test_every_partition_lies_where_its_age_says_each_day_of_a_year(self):
+        self.layout(PLACED)
+        rows = self.value("SELECT count(*) FROM apiary.reading")
+        moved = 0
+        for day in range(0, 365, 13):
+            now = str(self.value("SELECT date '2025-06-20' + %s", day))
+            done = self.json("tend", "--go", "--pretend", "--now", now)
+            moved += sum(each["kind"] == "place" for each in done["actions"])
+            for name, place in self.wanted(now).items():
+                self.assertEqual([place], self.lies(name), (now, name))
+            self.assertEqual([], self.json("tend", "--now", now)["actions"])
+            self.assertEqual(0, self.misplaced("--now", now))
+        self.assertGreater(moved, 15)
+        self.assertLess(self.value("SELECT count(*) FROM apiary.reading"), rows)
+        steps = {each["details"]["step"] for each in self.json("history", "--kind", "relocate")["entries"]}
+        self.assertIn("move rows of reading_2025_05", steps)
+
+    def test_limits_hours_and_what_a_forecast_and_a_census_say(self):
+        self.layout(PLACED + 'at_most_moved = "1MB"\nplace_hours = "22:00-05:00"\n')
+        noon = ("--now", "2026-01-10T12:00+00:00")
+        self.json("tend", *noon, "--go", "--pretend")
+        waiting = self.json("tend", *noon)
+        self.assertEqual(([], ["place_waits"]), (waiting["actions"], [each["code"] for each in waiting["findings"]]))
+        self.assertIn("from 22:00 to 05:00", waiting["findings"][0]["text"])
+        night = ("--now", "2026-01-10T23:30+00:00")
+        self.json("tend", *night, "--go", "--pretend")
+        moved = sum(self.lies(name) != ["pg_default"] for name in self.leaves())
+        self.assertTrue(0 < moved < 10, moved)
+        self.assertEqual(10 - moved, self.misplaced(*night))
+        self.assertIn("lies in", self.slabrow("census", "apiary.reading", *night, code=1).stdout)
+        forecast = self.json("forecast", "apiary.reading", *night)
+        told = {each["name"]: each["tablespace"] for each in forecast["partitions"]}
+        self.assertEqual(
+            (COLD, FAST, None), (told["reading_2025_06"], told["reading_2025_09"], told["reading_2025_12"])
+        )
+        self.assertIn("By age: ", self.slabrow("forecast", "apiary.reading", *night).stdout)
+        while self.json("tend", *night, "--go", "--pretend")["actions"]:
+            pass
+        self.assertEqual(0, self.misplaced(*night))
+
+    def test_faults_of_the_layout_and_a_tablespace_that_is_gone(self):
+        for text, words in (
+            ('place = [{ after = "2 months" }]', "has two keys"),
+            ('place = [{ after = "2 months", elsewhere = "attic" }]', "to other servers yet"),
+            (
+                'place = [{ after = "2 months", tablespace = "a" }, { after = "1 month", tablespace = "b" }]',
+                "youngest first",
+            ),
+            ('place = [{ after = 5, tablespace = "a" }]', "in time, or in keys"),
+            ('place_hours = "01:00-05:00"', "belongs to `place`"),
+            ('place = [{ after = "1 month", tablespace = "a" }]\nplace_hours = "25:00-05:00"', "are no hours"),
+            ('place = [{ after = "1 month", tablespace = "a" }]\nat_most_moved = "much"', "is not a size"),
+        ):
+            self.layout(PLACED.split("place =")[0] + text + "\n")
+            self.assertIn(words, self.slabrow("tend", "--now", "2026-01-10", code=2).stderr)
+        self.layout(PLACED.replace('"fast"', '"gone"'))
+        done = self.json("tend", "--now", "2026-01-10", "--go", "--pretend", code=4)
+        self.assertIn("there is no tablespace gone", str(done["errors"]) + str(done["actions"]))
+        self.assertIn([COLD], [self.lies("reading_2025_06")])

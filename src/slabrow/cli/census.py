@@ -1,6 +1,7 @@
 """Options of `census`."""
 
 import argparse
+from dataclasses import replace
 from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
@@ -34,7 +35,9 @@ def run(options: argparse.Namespace) -> int:
 
     against = Path(options.against) if options.against else None
     with progress(options, asked) as watched:
-        result = census(watched, asked.table_name(), exact=options.exact, against=against)
+        table = asked.table_name()
+        layout = replace(asked, table=str(table)).layout_or_none()
+        result = census(watched, table, exact=options.exact, against=against, layout=layout)
     show(SHOWN, result, options.format, options.save)
     return FOUND if result.findings else FINE
 

@@ -110,7 +110,7 @@ def _ahead(asked: Context, *, with_sizes: bool) -> "TreesAhead | None":
 def _tended(
     options: argparse.Namespace, asked: Context, server: "MetricsServer | None", ahead: "TreesAhead | None"
 ) -> int:
-    from slabrow.core.upkeep.actions import Archive
+    from slabrow.core.upkeep.actions import Archive, Place
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.work.tending.tend import TendOptions, tend, tend_on
     from slabrow.work.tending.upkeep_result import State
@@ -142,6 +142,12 @@ def _tended(
                 "an archive cannot be written as SQL",
                 found=f"{archived[0]} is to be archived before it is dropped",
                 fix='do it with --go, or set past_keep to "detach" or "drop"',
+            )
+        if placed := [each.action.partition for each in open_ if isinstance(each.action, Place)]:
+            raise UsageError(
+                "moves to another tablespace are not written as SQL",
+                found=f"{placed[0]} is to be moved, and its indexes first, beside readers and writers",
+                fix="do it with --go: a run that is stopped goes on",
             )
         transactions = [each.transaction for each in open_ if each.transaction is not None]
         return write_script(options, transactions, f"Upkeep of {len(result.reports)} tables", asked)

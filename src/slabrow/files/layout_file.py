@@ -5,20 +5,22 @@ import re
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import date, datetime, time
 from functools import lru_cache
 from pathlib import Path
 from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictFloat, StrictInt, StrictStr, ValidationError
 
-from slabrow.core.table.layout import Analyse, ArchiveForm, Coarsen, Group, Layout, PastKeep, Wanted
+from slabrow.core.table.layout import Analyse, ArchiveForm, Coarsen, Group, Layout, PastKeep, PlaceRule, Wanted
 from slabrow.core.table.spans import Span, Unit, parse_span
+from slabrow.core.values.byte_sizes import parse_size, spelled_size
 from slabrow.core.values.errors import LayoutError, SlabrowError, nearest
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name, parse_name
 from slabrow.core.values.one_line import one_line
 from slabrow.core.values.zones import parse_zone
+from slabrow.files.places import hours_text, parse_hours, parse_place
 from slabrow.files.prices_file import fault_of
 from slabrow.files.reading import read_text, toml_document
 from slabrow.files.wishes import parse_wanted, wanted_words
@@ -49,6 +51,9 @@ class _Entry(BaseModel):
     at_most_swept: StrictInt = 2_000_000
     analyse: StrictStr = "after change"
     coarsen: dict[StrictStr, StrictStr | StrictInt] | None = None
+    place: list[dict[StrictStr, StrictStr | StrictInt]] | None = None
+    at_most_moved: StrictStr | None = None
+    place_hours: StrictStr | None = None
     wanted: dict[StrictStr, StrictStr | StrictInt | StrictFloat] | None = None
     catch_all: StrictBool = False
     open_below: StrictBool = False
@@ -215,6 +220,9 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
     ahead: Span | None = converted("ahead", parse_span, read.ahead)
     keep: Span | None = converted("keep", parse_span, read.keep)
     coarsen: Coarsen | None = converted("coarsen", _coarsen, read.coarsen)
+    place: tuple[PlaceRule, ...] | None = converted("place", parse_place, read.place)
+    at_most_moved: int | None = converted("at_most_moved", parse_size, read.at_most_moved)
+    place_hours: tuple[time, time] | None = converted("place_hours", parse_hours, read.place_hours)
     wanted: Wanted | None = converted("wanted", parse_wanted, read.wanted)
     analyse: Analyse | Span | None = converted("analyse", _analyse, read.analyse)
     converted("zone", parse_zone, read.zone)
@@ -243,6 +251,9 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
         at_most_swept=read.at_most_swept,
         analyse=analyse,
         coarsen=coarsen,
+        place=place or (),
+        at_most_moved=at_most_moved,
+        place_hours=place_hours,
         wanted=wanted,
         catch_all=read.catch_all,
         open_below=read.open_below,
@@ -315,6 +326,14 @@ def _layout_lines(layout: Layout) -> str:
     if layout.coarsen is not None:
         after, span = _toml(_span(layout.coarsen.after)), _toml(_span(layout.coarsen.span))
         lines.append(f"coarsen = {{ after = {after}, span = {span} }}")
+    if layout.place:
+        rules = [(_toml(_span(each.after)), _toml(each.tablespace)) for each in layout.place]
+        said = ", ".join(f"{{ after = {after}, tablespace = {tablespace} }}" for after, tablespace in rules)
+        lines.append(f"place = [{said}]")
+    if layout.at_most_moved is not None:
+        lines.append(f"at_most_moved = {_toml(spelled_size(layout.at_most_moved))}")
+    if layout.place_hours is not None:
+        lines.append(f"place_hours = {_toml(hours_text(layout.place_hours))}")
     if layout.wanted is not None:
         lines.append(f"wanted = {{ {', '.join(wanted_words(layout.wanted))} }}")
     if layout.analyse != Analyse.AFTER_CHANGE:
@@ -387,6 +406,7 @@ _EXPECTED = {
     "from": "write a date without quotes, such as from = 2025-01-01, or a whole number for a numeric key",
     "ahead": 'write ahead = "3 months", or a whole number for a numeric key',
     "keep": 'write keep = "13 months", or a whole number for a numeric key',
+    "place": 'write place = [{ after = "3 months", tablespace = "cold" }]',
     "catch_all": "write true or false",
     "open_below": "write true or false",
     "zone": 'write a name such as zone = "Europe/Berlin"',

@@ -41,11 +41,12 @@ def _partition_data(partition: Partition) -> Json:
         "bytes": partition.bytes,
         "low": key_data(partition.low),
         "high": key_data(partition.high),
+        "tablespace": partition.place,
     }
 
 
 def _rows(census: Census) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
-    return ("name", "parent", *BOUNDS_HEADER, "rows", "bytes", "low", "high"), [
+    return ("name", "parent", *BOUNDS_HEADER, "rows", "bytes", "low", "high", "tablespace"), [
         [
             partition.spelling,
             partition.parent,
@@ -54,6 +55,7 @@ def _rows(census: Census) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
             partition.bytes,
             key_data(partition.low),
             key_data(partition.high),
+            partition.place,
         ]
         for partition in census.tree.partitions
     ]
@@ -69,9 +71,10 @@ def _text(census: Census, out: "Console") -> None:
         f"{plural(len(tree.leaves), 'leaf', 'leaves')}, {rows_of(total, census.is_exact)}, "
         f"{size(sum(leaf.bytes for leaf in tree.leaves))}",
     )
-    lines = table(
-        "partition", "from (in)", "to (out)", "rows", "bytes", "lowest key", "highest key", right=("rows", "bytes")
-    )
+    spread = len({leaf.place for leaf in tree.leaves}) > 1
+    told = ("lies in",) if spread else ()
+    heads = ("partition", "from (in)", "to (out)", "rows", "bytes", *told, "lowest key", "highest key")
+    lines = table(*heads, right=("rows", "bytes"))
     for partition in ends(tree.partitions):
         if partition is None:
             lines.add_row(plain(f"… {len(tree.partitions) - MOST_LINES:,} more, in csv and json"))
@@ -80,10 +83,17 @@ def _text(census: Census, out: "Console") -> None:
             *map(plain, (partition.spelling, *held(partition.bounds))),
             count(partition.rows),
             size(partition.bytes),
+            *([plain(partition.place or "")] if spread else []),
             plain(key_text(partition.low)),
             plain(key_text(partition.high)),
         )
     print_table(out, lines, ("highest key", "lowest key", "bytes"))
+    if spread:
+        lying: dict[str, int] = {}
+        for leaf in tree.leaves:
+            lying[leaf.place or "elsewhere"] = lying.get(leaf.place or "elsewhere", 0) + leaf.bytes
+        words = ", ".join(f"{size(many)} in {place}" for place, many in lying.items())
+        out.print(plain(f"{words}, indexes counted with their partitions."))
     if census.against:
         same = sum(each.before == each.after for each in census.against)
         text = f"{same} of {len(census.against)} counts taken before equal the rows there now"

@@ -38,8 +38,9 @@ def _data(forecast: Forecast) -> Json:
                 "bytes": bytes_,
                 "rows_low": None if expected is None else expected.low,
                 "rows_high": None if expected is None else expected.high,
+                "tablespace": forecast.places[number] if forecast.places else None,
             }
-            for sized, rows, bytes_, expected in _each(forecast)
+            for number, (sized, rows, bytes_, expected) in enumerate(_each(forecast))
         ],
     }
 
@@ -84,10 +85,11 @@ def shown(forecast: Forecast) -> LayoutPreview:
 
 
 def _rows(forecast: Forecast) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
-    return ("name", *BOUNDS_HEADER, "rows", "bytes"), [
-        [sized.planned.name, *bounds_row(sized.planned.bounds), rows, bytes_]
-        for sized, rows, bytes_, _ in _each(forecast)
-    ]
+    return ("name", *BOUNDS_HEADER, "rows", "bytes", "tablespace"), [
+        [sized.planned.name, *bounds_row(sized.planned.bounds), rows, bytes_,
+         forecast.places[number] if forecast.places else None]
+        for number, (sized, rows, bytes_, _) in enumerate(_each(forecast))
+    ]  # fmt: skip
 
 
 def _text(forecast: Forecast, out: "Console") -> None:
@@ -97,7 +99,9 @@ def _text(forecast: Forecast, out: "Console") -> None:
     when = f" by {outlook.until.date()}" if outlook is not None else ""
     when += f", with {forecast.times:g} times the rows" if forecast.times is not None else ""
     heading(out, f"{preview.relation.spelling} by {layout}: {plural(len(preview.sized), 'partition')}{when}")
-    text_partitions(preview, out)
+    text_partitions(preview, out, forecast.places)
+    if forecast.places:
+        _text_places(preview, forecast.places, out)
     if preview.homeless:
         out.print(
             plain(
@@ -143,16 +147,31 @@ def _outlook(forecast: Forecast, outlook: Outlook, out: "Console") -> None:
         out.print(plain(f"With `keep` at {forecast.preview.layout.keep} it settles at about {steady}."))
 
 
-def text_partitions(preview: LayoutPreview, out: "Console") -> None:
-    """The partitions as a table, with a bar for the rows of each."""
+def _text_places(preview: LayoutPreview, places: Sequence[str | None], out: "Console") -> None:
+    held: dict[str, int] = {}
+    for sized, place in zip(preview.sized, places, strict=True):
+        held[place or _MADE] = held.get(place or _MADE, 0) + (sized.bytes or 0)
+    said = (f"{size(many)} {name if name == _MADE else f'in {name}'}" for name, many in held.items())
+    out.print(plain("By age: " + ", ".join(said) + "."))
+
+
+_MADE = "where they are made"
+
+
+def text_partitions(preview: LayoutPreview, out: "Console", places: Sequence[str | None] = ()) -> None:
+    """The partitions as a table, with a bar for the rows of each. places: of each, where they are told."""
     most = max((sized.rows or 0 for sized in preview.sized), default=0) or 1
-    lines = table("partition", "from (in)", "to (out)", "rows", "bytes", "", right=("rows", "bytes"))
+    told = ("lies in",) if places else ()
+    lines = table("partition", "from (in)", "to (out)", "rows", "bytes", *told, "", right=("rows", "bytes"))
+    lying = {each.planned.name: place or "" for each, place in zip(preview.sized, places, strict=False)}
     for sized in ends(preview.sized):
         if sized is None:
             lines.add_row(plain(f"… {len(preview.sized) - MOST_LINES:,} more, in csv and json"))
             continue
         cells = map(plain, (sized.planned.name, *held(sized.planned.bounds, preview.layout.zone)))
-        lines.add_row(*cells, count(sized.rows), size(sized.bytes), bar((sized.rows or 0) / most, _BAR_WIDTH))
+        where = [plain(lying.get(sized.planned.name, ""))] if places else []
+        most_of = bar((sized.rows or 0) / most, _BAR_WIDTH)
+        lines.add_row(*cells, count(sized.rows), size(sized.bytes), *where, most_of)
     print_table(out, lines, ("", "bytes"))
 
 

@@ -84,7 +84,7 @@ def _plain(result: TendResult) -> str | None:
     return "".join(_heading(report, result) + "\n" for report in result.reports)
 
 
-_AS_MEANT = ("hold", "old_table_kept")  # said, and nothing is wrong
+_AS_MEANT = ("hold", "old_table_kept", "place_waits")  # said, and nothing is wrong
 
 
 def _text(result: TendResult, out: "Console") -> None:
@@ -139,6 +139,14 @@ _DONE = {
     "archive": "archived",
     "drop": "dropped",
     "merge": "made of several",
+    "place": "moved to its place",
+}
+
+
+_INFINITIVES = {
+    "sweep": "make with rows of the catch-all",
+    "merge": "make of several",
+    "place": "move to its place",
 }
 
 
@@ -149,7 +157,7 @@ def _headline(report: TableReport) -> str:
         return "nothing to do"
     words = []
     for kind, done in _DONE.items():
-        infinitive = {"sweep": "make with rows of the catch-all", "merge": "make of several"}.get(kind, kind)
+        infinitive = _INFINITIVES.get(kind, kind)
         open_ = sum(each.action.kind == kind and each.state is not State.DONE for each in report.tended)
         finished = sum(each.action.kind == kind and each.state is State.DONE for each in report.tended)
         words += [f"{plural(finished, 'partition')} {done}"] if finished else []

@@ -6,10 +6,13 @@ from typing import Any
 
 from slabrow.core.table.bounds import Range
 from slabrow.core.table.counted import LeafCount
+from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.findings import Finding, findings
+from slabrow.core.upkeep.placing import misplaced
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.key_values import Value, order, parse_value, spell
+from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
 from slabrow.files.reading import json_document
 from slabrow.servers.protocols import Session
@@ -38,9 +41,12 @@ class Census:
     notes: tuple[str, ...]
 
 
-def census(context: Context, table: Name, *, exact: bool, against: Path | None = None) -> Census:
+def census(
+    context: Context, table: Name, *, exact: bool, against: Path | None = None, layout: Layout | None = None
+) -> Census:
     """Reads every partition; with `exact` it counts their rows. Changes nothing.
 
+    layout    of the table, where there is one: partitions that lie elsewhere than it says are found
     against   the JSON of an earlier `survey`, whose counts per period or value are compared (needs `exact`)
     """
     earlier = _read_counts(against) if against else None
@@ -57,6 +63,8 @@ def census(context: Context, table: Name, *, exact: bool, against: Path | None =
         own = [finding_of_indexes(session, tree.table), finding_of_statistics(session, tree.table)]
     found = [*findings(tree, is_counted=exact), *(each for each in own if each is not None)]
     compared = _compare(tree, earlier) if earlier else ()
+    if layout is not None and layout.place and tree.by is By.RANGE and tree.kinds[0].is_time:
+        found += misplaced(layout, tree, context.now)
     found += [
         Finding(
             "counts_differ",

@@ -8,6 +8,7 @@ from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.statistics.future_sizes import Expected, Outlook, expected_in, grown, steady_rows
 from slabrow.core.statistics.row_growth import Growth, growth
 from slabrow.core.table.layout import Layout
+from slabrow.core.upkeep.placing import place_of
 from slabrow.core.upkeep.planned_partitions import as_key, cutoff, is_past
 from slabrow.core.values.errors import LayoutError, UsageError
 from slabrow.core.values.method import By
@@ -22,11 +23,13 @@ class Forecast:
     """preview: the partitions of that day, with the rows that they have now; outlook: what they will have.
 
     times   how many times the rows of today each is shown with; None: those of today
+    places  the tablespace that each of `preview.sized` will lie in by its age; None while no rule says
     """
 
     preview: LayoutPreview
     outlook: Outlook | None = None
     times: float | None = None
+    places: tuple[str | None, ...] = ()
 
 
 def forecast(
@@ -46,7 +49,8 @@ def forecast(
         )
     with context.connected() as session:
         if until is None:
-            return Forecast(_times(preview(context, session, layout, exact=exact), times), None, times)
+            now_seen = _times(preview(context, session, layout, exact=exact), times)
+            return Forecast(now_seen, None, times, _places(now_seen, context.now))
         trend = _growth(session, layout)
         if layout.by is By.RANGE and not _is_along(layout, trend):
             raise UsageError(
@@ -55,7 +59,18 @@ def forecast(
                 fix="leave --until out, or divide by that column",
             )
         seen = preview(replace(context, now=until), session, layout, exact=exact)
-        return _looked_out(seen, trend, until)
+        looked = _looked_out(seen, trend, until)
+        return replace(looked, places=_places(looked.preview, until))
+
+
+def _places(seen: LayoutPreview, now: datetime) -> tuple[str | None, ...]:
+    """Of keys in time; a number says nothing of how old its rows are."""
+    layout, kind = seen.layout, seen.key[0].kind
+    if not layout.place or not kind.is_time:
+        return ()
+    here = as_key(now, kind, ZoneInfo(layout.zone))
+    rules = [place_of(layout, each.top.bounds, here) for each in seen.sized]
+    return tuple(None if rule is None else rule.tablespace for rule in rules)
 
 
 def _times(seen: LayoutPreview, times: float | None) -> LayoutPreview:

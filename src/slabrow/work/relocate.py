@@ -13,13 +13,15 @@ from slabrow.core.upkeep.steps import LongWork, Phase, StepReport, StepState
 from slabrow.core.values.errors import Refusal, ServerError, UsageError, nearest
 from slabrow.core.values.names import Name
 from slabrow.core.values.wording import size
-from slabrow.servers.protocols import ReshapingStore, Session
+from slabrow.servers.protocols import LedgerStore, ReshapingStore, Session
 from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.reshaping.redivision_plan import Place, find_partitions, plan_relocation
 from slabrow.work.reshaping.redivision_result import Piece, RedivisionResult
 from slabrow.work.reshaping.under_way import refuse_under_way
 from slabrow.work.step_runner import StepRunner, ledger_or_none
+
+_LOCK_WAIT_MS = 100
 
 
 def usual_way(context: Context, names: Sequence[Name]) -> str:
@@ -82,12 +84,36 @@ def _directly(
     )
 
 
+def move_leaves(
+    context: Context, session: Session, ledger: LedgerStore | None, root: Name, leaves: Sequence[Name], target: str
+) -> None:
+    """As a part of upkeep, by a caller that has the table for itself.
+
+    Raises Refusal for a tablespace that is not there, ServerError without the right to use it.
+    """
+    facts = session.partitions.places(leaves, target)
+    try:
+        _check_target(session, facts, target)
+    except UsageError as error:
+        raise Refusal(error.problem, found=error.found, fix=error.fix) from None
+    moved = tuple(leaf for leaf in facts.leaves if not leaf.is_at(target))
+    steps = session.writer.relocating(RelocationPlan(root, moved, target))
+    # Upkeep may wait longer for other locks; behind these, readers queue.
+    quick = replace(context, lock_wait_ms=min(context.lock_wait_ms, _LOCK_WAIT_MS))
+    StepRunner(quick, session, ledger).do(LongWork(kind="relocate", table=root, steps=steps))
+
+
 def places_of(session: Session, place: Place, target: str) -> PlaceFacts:
     """Where the leaves of some partitions lie. Raises UsageError when the target is none, ServerError without a right
     to use it.
     """
     leaves = [leaf.name for each in place.partitions for leaf in place.tree.leaves_of(each)]
     facts = session.partitions.places(leaves, target)
+    _check_target(session, facts, target)
+    return facts
+
+
+def _check_target(session: Session, facts: PlaceFacts, target: str) -> None:
     if target not in facts.known:
         near = nearest(target, facts.known)
         raise UsageError(
@@ -102,7 +128,6 @@ def places_of(session: Session, place: Place, target: str) -> PlaceFacts:
             fix=f"ask for: GRANT CREATE ON TABLESPACE {session.writer.identifier(target)} "
             f"TO {session.writer.identifier(role)}",
         )
-    return facts
 
 
 def live_plan(

@@ -1,9 +1,10 @@
 """A layout: what a table should be. Declared in a file, checked here, compared with the tree elsewhere."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
 from enum import StrEnum
+from itertools import pairwise
 from zoneinfo import ZoneInfo
 
 from slabrow.core.table.spans import Grid, Span, Unit
@@ -66,8 +67,21 @@ class Wanted:
 
 
 @dataclass(frozen=True, slots=True)
+class PlaceRule:
+    """Partitions that are older than `after` lie in a tablespace."""
+
+    after: Span
+    tablespace: str
+
+
+@dataclass(frozen=True, slots=True)
 class Layout:
-    """One `[[layout]]` of the layout file. Fields are as DESIGN §5 and docs/layout.md describe them."""
+    """One `[[layout]]` of the layout file. Fields are as DESIGN §5 and docs/layout.md describe them.
+
+    place          the youngest first
+    at_most_moved  bytes that one run moves, at most; at least one partition is moved
+    place_hours    from (in) and to (out), in `zone`
+    """
 
     table: Name
     by: By
@@ -90,6 +104,9 @@ class Layout:
     open_below: bool = False
     analyse: Analyse | Span = Analyse.AFTER_CHANGE
     coarsen: Coarsen | None = None
+    place: tuple[PlaceRule, ...] = ()
+    at_most_moved: int | None = None
+    place_hours: tuple[time, time] | None = None
     wanted: Wanted | None = None
     partition_name: str = "{table}_{bound}"
     within: "Layout | None" = None
@@ -138,6 +155,7 @@ class Layout:
             "from": (By.RANGE, self.from_ is not None),
             "open_below": (By.RANGE, self.open_below),
             "coarsen": (By.RANGE, self.coarsen is not None),
+            "place": (By.RANGE, bool(self.place)),
             "parts": (By.HASH, self.parts is not None),
             "groups": (By.LIST, bool(self.groups)),
         }
@@ -177,8 +195,22 @@ class Layout:
             return [("coarsen", f"coarsen: a span of {coarsen.span} is no wider than {span}: give a wider one")]
         return []
 
+    def _doubtful_places(self) -> Iterator[tuple[str, str]]:
+        numeric = self.span is not None and self.span.unit is Unit.NUMBER
+        if any((rule.after.unit is Unit.NUMBER) != numeric for rule in self.place):
+            yield "place", "place: `after` is counted as the layout's `span` is: in time, or in keys"
+        else:
+            ages = [rule.after.count if numeric else _days(rule.after) for rule in self.place]
+            if any(one >= other for one, other in pairwise(ages)):
+                yield "place", "place: the entries follow each other by age, the youngest first"
+        for option in ("at_most_moved", "place_hours"):
+            if getattr(self, option) is not None and not self.place:
+                yield option, f"`{option}` belongs to `place`: add that, or remove it"
+        if self.place_hours is not None and numeric:
+            yield "place_hours", "hours are known of keys in time alone: remove `place_hours`"
+
     def _doubtful_values(self) -> list[tuple[str, str]]:
-        faults = self._doubtful_coarsening()
+        faults = [*self._doubtful_coarsening(), *self._doubtful_places()]
         if len(set(self.key)) != len(self.key):
             faults.append(("key", "a key column stands twice: remove one"))
         if self.parts is not None and self.parts < 2:

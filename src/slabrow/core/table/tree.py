@@ -87,6 +87,7 @@ class Partition(NamedTuple):
     is_empty     it has no block for rows yet
     division     how it is divided when it is no leaf
     low, high    the key's least and greatest value: from statistics, or exact after a count
+    place        the tablespace that its rows lie in; None for what is divided, and where the server has none
     """
 
     name: Name
@@ -101,6 +102,7 @@ class Partition(NamedTuple):
     high: Key | None = None
     is_detaching: bool = False
     division: Division | None = None
+    place: str | None = None
 
 
 @dataclass(frozen=True)

@@ -72,6 +72,16 @@ class Merge(_OnPartition):
     sources: tuple[Name, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class Place(_OnPartition):
+    """Move a partition that is old enough to another tablespace. leaves: those of it that lie elsewhere."""
+
+    kind: ClassVar[str] = "place"
+    tablespace: str
+    leaves: tuple[Name, ...]
+    bytes: int
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Adopt:
     """Bring rows back from an archive: a table is made, loaded, compared with what was archived, and attached.
@@ -98,4 +108,4 @@ class Adopt:
     kind: ClassVar[str] = "adopt"
 
 
-Action = Create | Sweep | Detach | Drop | Archive | Merge
+Action = Create | Sweep | Detach | Drop | Archive | Merge | Place

@@ -14,9 +14,10 @@ from slabrow.core.table.bounds import CatchAll, Hashed, Listed, Range, spell_bou
 from slabrow.core.table.layout import Layout, PastKeep
 from slabrow.core.table.spans import Grid
 from slabrow.core.table.tree import Partition, Tree
-from slabrow.core.upkeep.actions import Action, Archive, Create, Detach, Drop
+from slabrow.core.upkeep.actions import Action, Archive, Create, Detach, Drop, Merge
 from slabrow.core.upkeep.coarsening import due_merges
 from slabrow.core.upkeep.findings import Finding
+from slabrow.core.upkeep.placing import due_moves
 from slabrow.core.upkeep.planned_partitions import (
     Namer,
     Planned,
@@ -83,8 +84,11 @@ def reconcile(
     merges: tuple[Action, ...] = ()
     if layout.coarsen is not None:
         merges = tuple(due_merges(layout, tree, now, {action.partition for action in past}, limit))
+    merged = {name for each in merges if isinstance(each, Merge) for name in each.sources}
+    moves, waiting = due_moves(layout, tree, now, merged | {each.partition for each in past})
+    leftovers += waiting
     # New before old: if the run stops between the two, arriving rows still have a partition of their own.
-    return Reconciliation((*creations, *past, *merges), leftovers)
+    return Reconciliation((*creations, *past, *merges, *moves), leftovers)
 
 
 def _divided(layout: Layout, tree: Tree, creations: tuple[Create, ...], limit: int) -> tuple[Create, ...]:

@@ -5,6 +5,18 @@ import re
 from slabrow.core.values.errors import UsageError
 
 
+def spelled_size(bytes_: int) -> str:
+    """As `parse_size` reads it, in the largest unit that loses nothing.
+
+    >>> spelled_size(3 * 1024**3), spelled_size(1500)
+    ('3GB', '1500B')
+    """
+    for power, unit in ((4, "TB"), (3, "GB"), (2, "MB"), (1, "KB")):
+        if bytes_ % 1024**power == 0:
+            return f"{bytes_ // 1024**power}{unit}"
+    return f"{bytes_}B"
+
+
 def parse_size(text: str) -> int:
     """In bytes. Raises UsageError."""
     match = re.fullmatch(r"\s*([0-9]{1,15}(?:\.[0-9]{1,6})?)\s*(k|m|g|t)?i?b?\s*", text, re.IGNORECASE)

@@ -293,7 +293,7 @@ _FEW = 4
 
 def _with_time(each: Document) -> str:
     done = {"create": "created", "detach": "detached", "drop": "dropped", "archive": "archived", "merge": "merged",
-            "sweep": "swept"}[each["kind"]]  # fmt: skip
+            "sweep": "swept", "place": "moved"}[each["kind"]]  # fmt: skip
     took = "" if each["duration_ms"] is None else f" in {milliseconds(each['duration_ms'])}"
     return f"{each['partition']} {done}{took}"
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from slabrow.core.table.export_column import RowSource
 from slabrow.core.table.layout import Layout
-from slabrow.core.upkeep.actions import Archive, Merge, Sweep
+from slabrow.core.upkeep.actions import Archive, Merge, Place, Sweep
 from slabrow.core.upkeep.ledger_entries import LedgerEntry
 from slabrow.core.upkeep.statements import Statement, Transaction
 from slabrow.core.values.errors import Outdated, ServerError
@@ -47,7 +47,9 @@ class ActionRunner:
 
     def do(self, tended: Tended, layout: Layout, writer: ActionWriter) -> Tended:
         """Does one action, and says what became of it. Raises Refusal, and Stopped when the server is gone."""
-        if tended.state is State.SKIPPED or (tended.transaction is None and not isinstance(tended.action, Merge)):
+        if tended.state is State.SKIPPED or (
+            tended.transaction is None and not isinstance(tended.action, Merge | Place)
+        ):
             return tended
         began, waits = time.monotonic(), self.course.lock_waits
         try:
@@ -58,6 +60,8 @@ class ActionRunner:
                     done = self._swept(tended, writer)
                 case Merge() as action:
                     done = self._merged(tended, action, layout)
+                case Place() as action:
+                    done = self._placed(tended, action)
                 case _:
                     done = self._ran(tended)
         except ServerError as error:
@@ -102,6 +106,13 @@ class ActionRunner:
             return replace(tended, state=State.SKIPPED, text="a merge keeps its state in the ledger, and there is none")
         rows = coarsen(self.context, self.session, self.schema, layout, action.table, action.sources)
         return replace(tended, state=State.DONE, rows=rows)
+
+    def _placed(self, tended: Tended, action: Place) -> Tended:
+        """By the steps of `relocate`, which write down themselves how far they are."""
+        from slabrow.work.relocate import move_leaves
+
+        move_leaves(self.context, self.session, self.ledger, action.table, action.leaves, action.tablespace)
+        return replace(tended, state=State.DONE, text=f"now in {action.tablespace}")
 
     def _ran(self, tended: Tended) -> Tended:
         assert tended.transaction is not None

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 from slabrow.core.table.bounds_data import bounds_from_data
 from slabrow.core.table.layout import Layout, PastKeep
-from slabrow.core.upkeep.actions import Action, Archive, Merge
+from slabrow.core.upkeep.actions import Action, Archive, Merge, Place
 from slabrow.core.upkeep.decision import Decision, Observed, decide
 from slabrow.core.values.errors import MissingExtra, Refusal, SlabrowError
 from slabrow.servers.protocols import ActionWriter
@@ -41,7 +41,8 @@ class TableUpkeep:
             decision = decide(observed, allowed=self.retiring, barred=self.barred, spell=session.writer.table)
             writer = session.writer.upkeep(observed.tree, layout, observed.facts, wait_ms, observed.copying)
             report = self._act(observed, decision, writer)
-            changed = any(each.state is State.DONE for each in report.tended)
+            # Where rows lie says nothing about them.
+            changed = any(each.state is State.DONE and not isinstance(each.action, Place) for each in report.tended)
             return analysed(self.clock, report, changed=changed) if self.go else report
 
     def _act(self, observed: Observed, decision: Decision, writer: ActionWriter) -> TableReport:
@@ -81,7 +82,7 @@ class TableUpkeep:
 def _written(action: Action, why_skipped: str | None, writer: ActionWriter) -> Tended:
     """An action with its statements. What an archive writes to files comes before them."""
     state = State.PROPOSED if why_skipped is None else State.SKIPPED
-    if isinstance(action, Merge):
+    if isinstance(action, Merge | Place):
         return Tended(action, None, state, why_skipped)
     if isinstance(action, Archive):
         return Tended(action, writer.after_archive(action)[0], state, why_skipped)

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from slabrow.core.table.bounds import Bounds, CatchAll
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Tree
-from slabrow.core.upkeep.actions import Action, Archive, Create, Detach, Drop, Merge, Sweep
+from slabrow.core.upkeep.actions import Action, Archive, Create, Detach, Drop, Merge, Place, Sweep
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.statements import Statement, StrongLock, Transaction
 from slabrow.core.values.errors import Refusal
@@ -55,7 +55,7 @@ class MariaUpkeep:
                 )
             case Detach():
                 return self._one(f"detach {action.partition.table}", self._detach(action))
-            case Archive() | Merge():
+            case Archive() | Merge() | Place():
                 raise NotImplementedError
 
     def after_archive(self, action: Archive) -> tuple[Transaction, Name | None]:

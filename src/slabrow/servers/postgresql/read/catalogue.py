@@ -183,6 +183,7 @@ def _partition(row: TreeRow, parent: str, kinds: tuple[Kind, ...], low: Key | No
         high=high,
         is_detaching=row.is_detaching,
         division=Division(_STRATEGIES[row.strategy], _columns(row)) if row.strategy and row.key else None,
+        place=row.space,
     )
 
 

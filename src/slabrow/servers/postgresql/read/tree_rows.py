@@ -39,9 +39,12 @@ _QUERY = """
                JOIN pg_database d ON d.datname = current_database()
                LEFT JOIN pg_collation l ON l.oid = k.sorting
                LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum AND k.attnum > 0) END,
-           CASE WHEN b.depth = 0 THEN (SELECT places FROM asked WHERE oid = b.root) END
-    FROM below b JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+           CASE WHEN b.depth = 0 THEN (SELECT places FROM asked WHERE oid = b.root) END,
+           CASE WHEN c.relkind = 'r' THEN s.spcname END
+    FROM below b CROSS JOIN (SELECT dattablespace FROM pg_database WHERE datname = current_database()) d
+    JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
     LEFT JOIN pg_partitioned_table p ON p.partrelid = c.oid
+    LEFT JOIN pg_tablespace s ON s.oid = coalesce(nullif(c.reltablespace, 0), d.dattablespace)
     ORDER BY b.depth"""
 BY_OID = _QUERY.format(asked="SELECT oid, NULL::int[] AS places FROM unnest(%s::oid[]) AS r (oid)")
 _BY_NAME = _QUERY.format(
@@ -60,6 +63,7 @@ class TreeRow(NamedTuple):
 
     key     [name, text, type, not null, in byte order, collation] for each key column of a divided table
     places  of the table itself: under which names it was asked for, counted from 1
+    space   the tablespace of a partition that holds rows
     """
 
     root_oid: int
@@ -77,6 +81,7 @@ class TreeRow(NamedTuple):
     strategy: str | None
     key: list[list[Any]] | None
     places: list[int] | None
+    space: str | None
 
 
 def rows_of(connection: Connection, oid: int) -> list[TreeRow]:

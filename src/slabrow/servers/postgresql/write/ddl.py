@@ -7,7 +7,7 @@ from typing import assert_never
 from slabrow.core.table.layout import Layout
 from slabrow.core.table.shape import Column, Shape, Traits, extended
 from slabrow.core.table.tree import Tree
-from slabrow.core.upkeep.actions import Action, Adopt, Archive, Create, Detach, Drop, Merge, Sweep
+from slabrow.core.upkeep.actions import Action, Adopt, Archive, Create, Detach, Drop, Merge, Place, Sweep
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.statements import Part, Statement, Transaction
 from slabrow.core.upkeep.upkeep_facts import COPIED_ABOVE, Copying, UpkeepFacts
@@ -292,7 +292,7 @@ class Upkeep:
         made = (*timeout, *(Statement(sql, share) for sql in statements))
         return Transaction(purpose, made, is_atomic)
 
-    def _statements(self, action: Create | Detach | Drop | Archive | Merge) -> tuple[list[str], bool]:
+    def _statements(self, action: Create | Detach | Drop | Archive | Merge | Place) -> tuple[list[str], bool]:
         """The SQL, and whether it may stand in a transaction block."""
         parent, partition = quoting.table(action.table), quoting.table(action.partition)
         match action:
@@ -313,7 +313,7 @@ class Upkeep:
                 move = f"ALTER TABLE IF EXISTS {partition} SET SCHEMA {identifier(self.detach_to)}"
                 moved = quoting.table(Name(self.detach_to, action.partition.table))
                 return [move, detach.replace(f"PARTITION {partition}", f"PARTITION {moved}")], how != " CONCURRENTLY"
-            case Archive() | Merge():
+            case Archive() | Merge() | Place():
                 raise NotImplementedError("archiving writes files, merging goes in steps: neither is a statement")
             case _:
                 assert_never(action)
