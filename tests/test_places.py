@@ -145,8 +145,13 @@ class DirectTest(PlacesTest):
 
 class LiveTest(PlacesTest):
     def test_beside_writers_it_goes_there_and_back_and_is_let_go(self):
+        self.sql("ALTER TABLE apiary.reading_2025_03 SET (fillfactor = 71, autovacuum_enabled = off)")
+        self.sql("GRANT SELECT ON apiary.reading_2025_03 TO pg_monitor")
+        own = "SELECT reloptions, relacl::text FROM pg_class WHERE oid = 'apiary.reading_2025_03'::regclass"
+        before = self.sql(own)
         with writers(self.dsn, self.ROWS) as made:
             self.moved("reading_2025_03", COLD, "--way", "live")
+            self.assertEqual(before, self.sql(own), "what is its own goes with it")
             self.assertEqual([COLD], self.lies("reading_2025_03"))
             self.assertEqual("swapped", self.json("relocate", "apiary.reading_2025_03", "--status")["phase"])
             time.sleep(0.5)

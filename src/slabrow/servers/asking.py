@@ -152,8 +152,11 @@ class Catalogue(Protocol):
     def overview(self, now: datetime) -> Overview:
         """Every table that the role may read, at a glance: a few queries, whatever their number. now: the clock."""
 
-    def upkeep_facts(self, tree: Tree) -> UpkeepFacts:
-        """The facts about a table that its upkeep is decided and written from."""
+    def upkeep_facts(self, tree: Tree, like: Name | None = None) -> UpkeepFacts:
+        """The facts about a table that its upkeep is decided and written from.
+
+        like   the partition whose own properties new ones get; None: the newest one
+        """
 
     def copying(self, tree: Tree) -> Copying | None:
         """The facts that a sweep needs which copies rows before it locks; None without a catch-all, or where it is no

@@ -200,7 +200,7 @@ class MariaCatalogue:
 
         return overview.overview(self.connection, now)
 
-    def upkeep_facts(self, tree: Tree) -> UpkeepFacts:
+    def upkeep_facts(self, tree: Tree, like: Name | None = None) -> UpkeepFacts:
         """As `Catalogue.upkeep_facts`."""
         from slabrow.core.upkeep.upkeep_facts import UpkeepFacts
 

@@ -233,11 +233,11 @@ class PostgresCatalogue:
 
         return overview.overview(self.connection, now)
 
-    def upkeep_facts(self, tree: Tree) -> UpkeepFacts:
+    def upkeep_facts(self, tree: Tree, like: Name | None = None) -> UpkeepFacts:
         """As `Catalogue.upkeep_facts`."""
         from slabrow.servers.postgresql.read import upkeep
 
-        return upkeep.upkeep_facts(self.connection, tree)
+        return upkeep.upkeep_facts(self.connection, tree, like)
 
     def copying(self, tree: Tree) -> Copying | None:
         """As `Catalogue.copying`."""

@@ -206,7 +206,8 @@ def _plan(
 ) -> RedivisionPlan:
     tree = place.tree
     names = [partition.name for partition in place.partitions]
-    facts = session.catalogue.upkeep_facts(tree)
+    # A partition that is moved stays what it is; others become like their siblings.
+    facts = session.catalogue.upkeep_facts(tree, names[0] if kind == "relocate" else None)
     found = session.partitions.facts(place.root, tree.table, names)
     with session.reading():
         shape = session.catalogue.shape(tree.table)
@@ -334,7 +335,8 @@ def plan_again(session: Session, schema: str, record: Reshaping, root: Name, spe
     def held(data: object) -> Bounds:
         return CatchAll() if data == {"catch_all": True} else bounds_from_data(data, tree.kinds)
 
-    facts = session.catalogue.upkeep_facts(tree)
+    moved = Name(*details["sources"][0]["name"]) if record.kind == "relocate" else None
+    facts = session.catalogue.upkeep_facts(tree, moved)
     with session.reading():
         shape = session.catalogue.shape(parent)
         record_hash = session.catalogue.has_record_hash(session.catalogue.relation(parent))

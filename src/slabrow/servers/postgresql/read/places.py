@@ -12,7 +12,7 @@ _LEAVES = f"""
     SELECT n.nspname, c.relname, {_SPACE.format("c")},
            pg_relation_size(c.oid) + coalesce(pg_total_relation_size(nullif(c.reltoastrelid, 0)), 0)
     FROM unnest(%(names)s::text[]) WITH ORDINALITY u (name, place)
-    JOIN pg_class c ON c.oid = to_regclass(u.name) JOIN pg_namespace n ON n.oid = c.relnamespace
+    JOIN pg_class c ON c.oid = to_regclass(u.name) AND c.relkind = 'r' JOIN pg_namespace n ON n.oid = c.relnamespace
     CROSS JOIN (SELECT dattablespace FROM pg_database WHERE datname = current_database()) d ORDER BY u.place"""
 # What REINDEX CONCURRENTLY leaves when it is stopped (PostgreSQL manual, REINDEX): an invalid index by such a name.
 _INDEXES = f"""

@@ -27,8 +27,11 @@ def trees_in_parts(
         yield partial(catalogue.trees, rows)
 
 
-def upkeep_facts(connection: Connection, tree: Tree) -> UpkeepFacts:
-    """The facts about a table that its upkeep is decided and written from."""
+def upkeep_facts(connection: Connection, tree: Tree, like: Name | None = None) -> UpkeepFacts:
+    """The facts about a table that its upkeep is decided and written from.
+
+    like   the partition whose own properties new ones get; None: the newest one
+    """
     from slabrow.servers.postgresql.read.siblings import traits
 
     with reading(connection):
@@ -39,7 +42,7 @@ def upkeep_facts(connection: Connection, tree: Tree) -> UpkeepFacts:
             role=catalogue.current_role(connection),
             taken=catalogue.names_in_schema(connection, tree.table.schema),
             columns=catalogue.movable_columns(connection, found),
-            traits=traits(connection, tree.table, siblings[-1].name if siblings else None),
+            traits=traits(connection, tree.table, like or (siblings[-1].name if siblings else None)),
         )
 
 
