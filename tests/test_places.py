@@ -8,7 +8,7 @@ import psycopg
 
 from tests.busy import writers
 from tests.support import run
-from tests.test_redivision import NOW, RedivisionTest
+from tests.test_redivision import NOW, WITHIN, RedivisionTest
 
 COLD, FAST = 'cold "store"', "fast"
 LIES = """SELECT DISTINCT coalesce(t.spcname, 'pg_default') FROM pg_class c LEFT JOIN pg_tablespace t
@@ -237,6 +237,31 @@ class AgeTest(PlacesTest):
         self.assertLess(self.value("SELECT count(*) FROM apiary.reading"), rows)
         steps = {each["details"]["step"] for each in self.json("history", "--kind", "relocate")["entries"]}
         self.assertIn("move rows of reading_2025_05", steps)
+
+    def test_partitions_that_are_divided_move_with_their_own(self):
+        later = "CREATE TABLE apiary.reading_2026 PARTITION OF apiary.reading FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')"
+        inner = "CREATE TABLE apiary.reading_2026_m2r0{0} PARTITION OF apiary.reading_2026 FOR VALUES WITH (MODULUS 2, REMAINDER {0})"
+        self.fill(parts=[*WITHIN, later + " PARTITION BY HASH (hive_id)", *map(inner.format, range(2))])
+        self.layout(
+            PLACED.replace("catch_all = true\n", "")
+            .replace("1 month", "1 year")
+            .replace('ahead = "2 months"', 'ahead = "1 year"')
+            .replace("12 months", "9 years")
+            + 'within = { by = "hash", key = ["hive_id"], parts = 2 }\n'
+        )
+        proposed = self.json("tend", "--now", "2026-04-01", code=1)
+        self.assertEqual(
+            ["apiary.reading_2025"], [each["partition"] for each in proposed["actions"] if each["kind"] == "place"]
+        )
+        self.assertIn("not written as SQL", self.slabrow("tend", "--now", "2026-04-01", "--script", "-", code=2).stderr)
+        for now, place in (("2026-04-01", FAST), ("2026-09-01", COLD)):
+            for _ in range(2):
+                process = self.begin("tend", "--go", "--pretend", "--now", now)
+                time.sleep(0.7)
+                process.send_signal(signal.SIGKILL)
+                process.communicate()
+            self.json("tend", "--go", "--pretend", "--now", now)
+            self.assertEqual(([place], [place]), (self.lies("reading_2025_m2r00"), self.lies("reading_2025_m2r01")))
 
     def test_limits_hours_and_what_a_forecast_and_a_census_say(self):
         self.layout(PLACED + 'at_most_moved = "1MB"\nplace_hours = "22:00-05:00"\n')

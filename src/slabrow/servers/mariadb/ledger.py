@@ -131,12 +131,13 @@ class MariaLedger:
         """As `LedgerStore.insertion`."""
         statements = json.dumps(list(entry.statements), ensure_ascii=False)
         details = json.dumps(entry.details or {}, ensure_ascii=False)
+        took = entry.duration_ms if entry.duration_ms is not None else before_ms or None  # None: not known
         values = ", ".join(
             (
                 literal(_naive(entry.clock)), "1" if entry.is_machine_clock else "0", literal(entry.run),
                 "current_user()", literal(socket.gethostname()), literal(__version__), literal(entry.kind),
                 literal(entry.table), literal(entry.partition), literal(entry.state), literal(statements),
-                str(round(before_ms if entry.duration_ms is None else entry.duration_ms, 3)),
+                "NULL" if took is None else str(round(took, 3)),
                 "NULL" if entry.rows is None else str(entry.rows), str(entry.lock_waits),
                 "NULL" if entry.note is None else literal(entry.note), literal(details),
             )
