@@ -81,6 +81,10 @@ class ArchiveTest(MembershipTest):
                 said = json.loads(one.read_text())
                 self.assertEqual((before[0][0], "m01"), (said["rows"], said["partition"].split(".")[1]))
                 self.json("adopt", "--from-archive", two, code=1)
+                self.sql("CREATE TRIGGER audit BEFORE INSERT ON reading FOR EACH ROW SET NEW.note = 'seen'")
+                said = self.slabrow("adopt", "--from-archive", two, "--go", code=4).stderr
+                self.assertIn("the trigger audit", said)
+                self.sql("DROP TRIGGER audit")
                 for manifest in (two, one):  # the later month first: the earlier one is then cut out of it
                     self.json("adopt", "--from-archive", manifest, "--go")
                 self.assertEqual(

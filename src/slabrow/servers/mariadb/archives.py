@@ -11,6 +11,7 @@ from slabrow.core.table.tree import Tree
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.read import catalogue, row_counts, row_export
+from slabrow.servers.mariadb.read.staged import firing_triggers
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,5 +55,5 @@ class MariaArchives:
         same = [each for each in tree.children if each.name.table.lower() == partition.table.lower()]
         sources = [row_counts.leaf_source(tree.table, each) for each in same]
         if not row_counts.any_rows(self.connection, sources):
-            return None
+            return next(iter(firing_triggers(self.connection, tree.table)), None)
         return f"{tree.spelling} has a partition {partition.table} with rows already"

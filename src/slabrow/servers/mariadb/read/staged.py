@@ -57,10 +57,22 @@ def staged(connection: Connection, parent: Name, name: Name, bounds: Bounds, key
             f"The server looks through {rows_of(rows)} of {name} as it takes them in: writers of {parent} wait "
             f"meanwhile, about {seconds:.1f} s."
         )
+    if waiting and (firing := firing_triggers(connection, tree.table)):
+        return Staged(shape=table, faults=tuple(f"{each}: drop it for the time, and make it anew" for each in firing))
     texts = tuple(", ".join("NULL" if value is None else str(value) for value in row) for row in examples)
     return Staged(
         shape=table, rows=int(rows), outside=int(beyond), examples=texts, in_catch_all=waiting, notes=tuple(notes)
     )
+
+
+def firing_triggers(connection: Connection, table: Name) -> list[str]:
+    """Triggers that would fire for each row that is put into a table, Slabrow's own left out: those record it."""
+    rows = connection.rows(
+        "SELECT trigger_name FROM information_schema.triggers WHERE event_object_schema = %s "
+        "AND event_object_table = %s AND event_manipulation = 'INSERT' AND trigger_name NOT RLIKE %s",
+        (table.schema, table.table, "^(log|back)_[0-9]+_i$"),
+    )
+    return [f"the trigger {name} of {table} would fire for each row that comes in" for (name,) in rows]
 
 
 def extent(connection: Connection, name: Name, column: str) -> tuple[str | None, str | None]:
