@@ -2,6 +2,7 @@
 
 import fcntl
 import os
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
@@ -12,6 +13,7 @@ from slabrow.core.values.errors import ServerError, UsageError
 from slabrow.files.archive_file import Manifest, read_manifest
 
 _ENDINGS = {ArchiveForm.PARQUET: ".parquet", ArchiveForm.CSV: ".csv.gz"}
+_LEFT_FOR_S = 3_600
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +53,7 @@ def claimed(folder: Path, name: str, relation: str) -> Iterator[ArchivePlace]:
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)
+        _clear_up(folder)
         place, handle = _free(folder, name, relation)
     except OSError as error:
         raise cannot_write(folder, error) from None
@@ -80,6 +83,16 @@ def earlier_of(folder: Path, name: str, relation: str) -> Manifest | None:
 def _stem(name: str, number: int) -> str:
     plain = name.replace("%", "%25").replace("/", "%2F")
     return plain if number == 1 else f"{plain}.{number}"
+
+
+def _clear_up(folder: Path) -> None:
+    """Removes what a run has left that was killed while it wrote a manifest: the whole one stands beside it. No run
+    writes at one for an hour.
+    """
+    for path in folder.glob("*.json.partial"):
+        with suppress(OSError):
+            if time.time() - path.stat().st_mtime > _LEFT_FOR_S:
+                path.unlink()
 
 
 def cannot_write(folder: Path, error: OSError) -> ServerError:
