@@ -61,7 +61,7 @@ def _directly(
     reports = tuple(StepReport(name=step.name, state=StepState.PROPOSED) for step in steps)
     if go and steps:
         reports = StepRunner(context, session, ledger_or_none(context, session, schema)).do(work)
-    before = tuple(_piece(session, each, place, facts) for each in place.partitions)
+    before = tuple(_piece(each, place, facts) for each in place.partitions)
     is_done = go or not steps
     return RedivisionResult(
         kind="relocate",
@@ -145,7 +145,7 @@ def live_plan(
     return replace(plan, lay_in=tuple(lay_in)), place
 
 
-def _piece(session: Session, partition: Partition, place: Place, facts: PlaceFacts) -> Piece:
+def _piece(partition: Partition, place: Place, facts: PlaceFacts) -> Piece:
     names = {leaf.name for leaf in place.tree.leaves_of(partition)}
     lying = [space for leaf in facts.leaves if leaf.name in names for space in leaf.places]
     return Piece(name=partition.name, bounds=partition.bounds, rows=partition.rows, places=tuple(dict.fromkeys(lying)))
