@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Any
 from slabrow.core.table.shape import KeyChange
 from slabrow.core.upkeep.steps import StepReport
 from slabrow.core.values.wording import count, size
-from slabrow.show.forecast import text_partitions
 from slabrow.show.output import Json, Shown, good, heading, note, plain, table
+from slabrow.show.partition_list import text_partitions
 from slabrow.show.statements import print_statements, transaction_data
 from slabrow.show.words import plural
 from slabrow.work.convert import ConvertResult, DropResult, catch_all_rows

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 from slabrow.core.upkeep.steps import Phase, SpreadStep
 from slabrow.core.values.wording import count, size
 from slabrow.show.convert import key_change_data, print_key_changes
-from slabrow.show.forecast import text_partitions
 from slabrow.show.output import Json, Shown, bad, good, heading, note, plain, table
+from slabrow.show.partition_list import text_partitions
 from slabrow.show.statements import transaction_data
 from slabrow.show.steps import step_data, step_transactions, text_standing, text_steps_done
 from slabrow.show.words import plural

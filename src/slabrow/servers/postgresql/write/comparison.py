@@ -1,8 +1,9 @@
 """Compares a table with its copy, partition by partition: rows, and a fingerprint of them.
 
 The fingerprint is the sum of a 64-bit hash of each row: it does not depend on the order of the rows, and unlike an
-exclusive-or it changes when a row is doubled. On the old side the partition is worked out from the key, on the new side
-it is where the server has put the row.
+exclusive-or it changes when a row is doubled. It does not overflow: the server adds bigint up to a numeric
+(https://www.postgresql.org/docs/current/functions-aggregate.html). On the old side the partition is worked out from
+the key, on the new side it is where the server has put the row.
 """
 
 from dataclasses import dataclass
@@ -42,7 +43,7 @@ class Comparison:
        (o.rows, o.print) IS DISTINCT FROM (n.rows, n.print) AS differs
 FROM ({self._old_side()}) o
 FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
-           FROM (SELECT tableoid, count(*) AS rows, sum({self._print}::numeric) AS print
+           FROM (SELECT tableoid, count(*) AS rows, sum({self._print}) AS print
                  FROM {quoting.table(self.copy)} GROUP BY 1) g
            JOIN pg_catalog.pg_class c ON c.oid = g.tableoid) n ON n.leaf = o.leaf"""
 
@@ -51,11 +52,11 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
         tests = self._tests()
         if tests is None:
             return (
-                f"SELECT {self._expected_leaf()} AS leaf, count(*) AS rows, sum({self._print}::numeric) AS print\n"
+                f"SELECT {self._expected_leaf()} AS leaf, count(*) AS rows, sum({self._print}) AS print\n"
                 f"      FROM {self.source} GROUP BY 1"
             )
         sums = ", ".join(
-            f"count(*) FILTER (WHERE {test}) AS rows_{number}, sum({self._print}::numeric) FILTER (WHERE {test}) "
+            f"count(*) FILTER (WHERE {test}) AS rows_{number}, sum({self._print}) FILTER (WHERE {test}) "
             f"AS print_{number}"
             for number, (_, test) in enumerate(tests)
         )
@@ -170,7 +171,7 @@ def whole_comparison(source: str, copy: Name, columns: tuple[str, ...], *, recor
     The first row is of all rows, the others tell how many lie in each leaf: as a row of `Comparison.query`.
     """
     row = _row_print(columns, record_hash)
-    sums = f"count(*) AS rows, sum({row}::numeric) AS print"
+    sums = f"count(*) AS rows, sum({row}) AS print"
     return f"""WITH n AS MATERIALIZED (SELECT tableoid, {sums} FROM {quoting.table(copy)} GROUP BY 1)
 SELECT 'all rows' AS leaf, o.rows AS old_rows, n.rows AS new_rows, (o.rows, o.print) IS DISTINCT FROM (n.rows, n.print)
        AS differs
