@@ -2,7 +2,7 @@
 
 import argparse
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,6 +15,23 @@ if TYPE_CHECKING:
     from slabrow.core.table.layout import Layout
     from slabrow.work.context import Context
     from slabrow.work.reshaping.redivision_plan import SplitOptions
+
+
+@dataclass(frozen=True, slots=True)
+class Relocating:
+    """Where a partition is to be moved, and what may be lost for that. None of them for a move that has begun."""
+
+    tablespace: str | None = None
+    elsewhere: str | None = None
+    gives_up_key: bool = False
+    is_still_written: bool = False
+
+
+def with_elsewhere(asked: "Context") -> "Context":
+    """With the other servers that the layout file names."""
+    from slabrow.files.layout_file import read_elsewhere  # with Pydantic, which is slow to load
+
+    return replace(asked, elsewhere=read_elsewhere(asked.layout_file))
 
 
 def add_live(live: "argparse._ArgumentGroup") -> None:
@@ -60,9 +77,7 @@ def run_shared(
     options: argparse.Namespace,
     names: Sequence[str],
     split: "SplitOptions | None",
-    *,
-    relocates: bool = False,
-    tablespace: str | None = None,
+    moved: "Relocating | None" = None,
 ) -> int:
     """Runs one and shows its result. Returns the exit code."""
     others = options.status or options.undo or options.give_up or options.drop_old
@@ -74,6 +89,7 @@ def run_shared(
         )
     deadline = None if options.lock_deadline is None else parse_wait(options.lock_deadline)
     asked = replace(context(options), lock_deadline_ms=deadline)
+    asked = with_elsewhere(asked) if moved is not None else asked
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.output import show
     from slabrow.show.redivision import SHOWN
@@ -87,8 +103,11 @@ def run_shared(
         speed=parse_speed(options.speed),
         wait_for_snapshots_s=wait,
         pause_before_swap=options.pause_before_swap,
-        relocates=relocates,
-        tablespace=tablespace,
+        relocates=moved is not None,
+        tablespace=moved.tablespace if moved is not None else None,
+        elsewhere=moved.elsewhere if moved is not None else None,
+        gives_up_key=moved is not None and moved.gives_up_key,
+        is_still_written=moved is not None and moved.is_still_written,
     )
     schema, wanted = read_ledger_schema(asked.layout_file), [parse_name(name) for name in names]
 

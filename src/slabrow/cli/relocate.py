@@ -5,7 +5,7 @@ from dataclasses import replace
 
 from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import context, parse_wait, progress
-from slabrow.cli.redividing import add_shared, run_shared
+from slabrow.cli.redividing import Relocating, add_shared, run_shared, with_elsewhere
 from slabrow.core.values.errors import UsageError
 
 
@@ -14,6 +14,19 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add = parser.add_argument
     add("partitions", metavar="PARTITION", nargs="+", help="partitions of one table, as schema.name")
     add("--to-tablespace", metavar="NAME", help="where their rows and indexes are to lie")
+    add(
+        "--elsewhere", metavar="NAME", help="the server that is to hold their rows: an [[elsewhere]] of the layout file"
+    )
+    add(
+        "--give-up-key",
+        action="store_true",
+        help="with --elsewhere: the table may lose its keys, which it cannot keep; each partition gets one of its own",
+    )
+    add(
+        "--still-written",
+        action="store_true",
+        help="with --elsewhere: move a partition that rows are written to, though commits on two servers are not one",
+    )
     add(
         "--way",
         choices=("direct", "live"),
@@ -26,12 +39,31 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Runs `relocate` and shows its result. Returns the exit code."""
     others = options.status or options.undo or options.give_up or options.drop_old
-    if others and options.to_tablespace is not None:
-        raise UsageError("--to-tablespace begins a move, and one that has begun knows where to", fix="leave it out")
+    targets = [name for name in ("to_tablespace", "elsewhere") if getattr(options, name) is not None]
+    if others and targets:
+        raise UsageError(f"--{targets[0].replace('_', '-')} begins a move, and one that has begun knows where to",
+                         fix="leave it out")  # fmt: skip
     if others:
-        return run_shared(options, options.partitions, None, relocates=True)
-    if options.to_tablespace is None:
-        raise UsageError("nothing says where to", fix="name a tablespace: --to-tablespace NAME")
+        return run_shared(options, options.partitions, None, Relocating())
+    if not targets:
+        raise UsageError(
+            "nothing says where to", fix="name a tablespace: --to-tablespace NAME; or a server: --elsewhere NAME"
+        )
+    if len(targets) > 1:
+        raise UsageError("--to-tablespace and --elsewhere exclude each other", fix="give one of them")
+    if options.elsewhere is None and (options.give_up_key or options.still_written):
+        raise UsageError("--give-up-key and --still-written go with --elsewhere", fix="leave them out")
+    if options.elsewhere is not None:
+        if options.way == "direct":
+            raise UsageError("a partition goes to another server while it is used", fix="leave --way out")
+        if options.script is not None:
+            raise UsageError(
+                "a move to another server is not written as a script", fix="rows go from connection to connection"
+            )
+        if len(options.partitions) > 1:
+            raise UsageError("partitions go to another server one at a time", fix="name one")
+        moved = Relocating(None, options.elsewhere, options.give_up_key, options.still_written)
+        return run_shared(options, options.partitions, None, moved)
     from slabrow.core.values.names import parse_name
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.output import show
@@ -40,7 +72,7 @@ def run(options: argparse.Namespace) -> int:
 
     options.script_is_folder = True
     deadline = None if options.lock_deadline is None else parse_wait(options.lock_deadline)
-    asked = replace(context(options), lock_deadline_ms=deadline)
+    asked = replace(with_elsewhere(context(options)), lock_deadline_ms=deadline)
     names = [parse_name(name) for name in options.partitions]
     way = options.way or usual_way(asked, names)
     if way == "live":
@@ -48,7 +80,7 @@ def run(options: argparse.Namespace) -> int:
             raise UsageError(
                 "partitions in use are moved one at a time", fix="name one; or --way direct, which makes readers wait"
             )
-        return run_shared(options, options.partitions, None, relocates=True, tablespace=options.to_tablespace)
+        return run_shared(options, options.partitions, None, Relocating(options.to_tablespace))
     if options.script is not None:
         raise UsageError(
             "a direct move is not written as a script",

@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictFloat, Str
 
 from slabrow.core.table.layout import Analyse, ArchiveForm, Coarsen, Group, Layout, PastKeep, PlaceRule, Wanted
 from slabrow.core.table.spans import Span, Unit, parse_span
+from slabrow.core.upkeep.elsewhere import Elsewhere
 from slabrow.core.values.byte_sizes import parse_size, spelled_size
 from slabrow.core.values.errors import LayoutError, SlabrowError, nearest
 from slabrow.core.values.method import By
@@ -88,6 +89,7 @@ class _Parsed:
     layouts: tuple[Layout, ...]
     ledger_schema: str | None
     servers: "tuple[Server, ...]"
+    elsewhere: tuple[Elsewhere, ...]
 
 
 @lru_cache(maxsize=4)
@@ -103,10 +105,11 @@ def _parsed(text: str, name: str) -> _Parsed:
     layouts: list[Layout] = []
     ledger_schema = _ledger(document, lines, faults)
     servers = _servers(document, lines, faults)
+    elsewhere = _elsewhere(document, lines, faults)
     if "prices" in document and (fault := fault_of(document["prices"])):
         faults.append(_Fault(lines.top("prices"), fault))
     for key in document:
-        if key not in ("layout", "ledger", "server", "prices"):
+        if key not in ("layout", "ledger", "server", "elsewhere", "prices"):
             near = (
                 ": did you mean [[layout]]?" if nearest(key, ["layout"]) else ": a layout file holds [[layout]] tables"
             )
@@ -130,7 +133,7 @@ def _parsed(text: str, name: str) -> _Parsed:
             found=listed,
             fix=f"correct the line{plural}; docs/layout.md has every key",
         )
-    return _Parsed(tuple(layouts), ledger_schema, servers)
+    return _Parsed(tuple(layouts), ledger_schema, servers, elsewhere)
 
 
 def read_ledger_schema(path: Path) -> str | None:
@@ -169,6 +172,35 @@ def _servers(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) ->
             case _:
                 wanted = 'a [[server]] has a name and a dsn: name = "north", dsn = "…"'
                 faults.append(_Fault(lines.top("server"), wanted))
+    return tuple(found.values())
+
+
+def read_elsewhere(path: Path) -> tuple[Elsewhere, ...]:
+    """The other servers that hold partitions, in the order of the file; without a file none."""
+    return _parsed(read_text(path, "layout file", "--layout"), str(path)).elsewhere if path.exists() else ()
+
+
+def _elsewhere(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) -> tuple[Elsewhere, ...]:
+    """`[[elsewhere]]` with a name and a dsn each, and perhaps a schema."""
+    given = document.get("elsewhere", [])
+    entries: list[Any] = given if isinstance(given, list) else [None]
+    found: dict[str, Elsewhere] = {}
+    for entry in entries:
+        at = lines.top("elsewhere")
+        match entry:
+            case {"name": str(name), "dsn": str(dsn)} if name and dsn and set(entry) <= {"name", "dsn", "schema"}:
+                schema = entry.get("schema")
+                if not _SERVER_NAME.fullmatch(name):
+                    faults.append(_Fault(at, f"{name!r} is no name of a server: {_SERVER_NAME_WORDS}"))
+                if name in found:
+                    faults.append(_Fault(at, f"two entries are called {name!r}: rename one"))
+                if schema is not None and (not isinstance(schema, str) or not schema or _holds_nul(schema)):
+                    faults.append(_Fault(at, '`schema` is the name of a schema there: schema = "apiary"'))
+                    schema = None
+                found[name] = Elsewhere(name, dsn, schema)
+            case _:
+                wanted = 'an [[elsewhere]] has a name and a dsn, and perhaps a schema: name = "attic", dsn = "…"'
+                faults.append(_Fault(at, wanted))
     return tuple(found.values())
 
 

@@ -11,7 +11,9 @@ if TYPE_CHECKING:
     from slabrow.core.table.counted import Extent, FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
+    from slabrow.core.table.shape import Index
     from slabrow.core.table.tree import Partition, Tree
+    from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.upkeep.relocation import PlaceFacts
     from slabrow.core.values.names import Name
@@ -34,6 +36,20 @@ class PartitionQuestions(Protocol):
 
     def places(self, names: Sequence[Name], target: str) -> PlaceFacts:
         """Where these leaves lie, and what is known of a tablespace. Raises Refusal where the server has no such."""
+
+    def far_facts(self, root: Name, server: str) -> FarFacts:
+        """What has to be known before a partition of a table goes to another server. Raises Refusal where the family
+        has no such partitions, UsageError for a server that the session cannot reach.
+        """
+
+    def far_table(self, name: Name) -> FarTable | None:
+        """Where the rows of a partition lie, when that is on another server."""
+
+    def indexes_there(self, table: FarTable) -> tuple[Index, ...]:
+        """Of the table on the other server. Raises UsageError and ServerError."""
+
+    def exists_there(self, server: str, name: Name) -> bool:
+        """Whether a server that the session reaches has a table. Raises UsageError and ServerError."""
 
     def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
         """A table that is to become a partition with these bounds, and what keeps it from that: one scan of it."""

@@ -33,6 +33,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.table.tree import Tree
     from slabrow.core.upkeep.actions import Action, Adopt, Archive
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
+    from slabrow.core.upkeep.elsewhere import Elsewhere, FarFacts
     from slabrow.core.upkeep.ledger_entries import LedgerEntry, WrittenEntry
     from slabrow.core.upkeep.live_plan import LivePlan, Reshaping
     from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
@@ -40,7 +41,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.upkeep.planned_partitions import Planned
     from slabrow.core.upkeep.redivision import RedivisionPlan
     from slabrow.core.upkeep.relocation import RelocationPlan
-    from slabrow.core.upkeep.statements import Load, Part, Transaction
+    from slabrow.core.upkeep.statements import Load, Part, Pipe, Remote, Transaction
     from slabrow.core.upkeep.steps import Step
     from slabrow.core.upkeep.upkeep_facts import Copying, UpkeepFacts
     from slabrow.core.values.errors import SlabrowError
@@ -95,6 +96,12 @@ class Execution(Protocol):
 
     def load(self, load: Load) -> None:
         """Puts the rows of a Load into its table."""
+
+    def run_there(self, part: Remote) -> None:
+        """Statements on another server, in a transaction there. Raises ServerError, which names it."""
+
+    def pipe(self, part: Pipe) -> None:
+        """Rows from one server to another. Raises ServerError."""
 
     def set_lock_wait(self, milliseconds: int) -> None:
         """For statements outside a transaction block."""
@@ -313,6 +320,9 @@ class Writer(Protocol):
     def joining(self, plan: JoiningPlan) -> tuple[Step, ...]:
         """A table becomes a partition: the steps that are still to be done."""
 
+    def giving_up_keys(self, root: Name, facts: FarFacts) -> tuple[Step, ...]:
+        """The table's keys go, and each of its leaves gets one of its own before."""
+
     def relocating(self, plan: RelocationPlan) -> tuple[Step, ...]:
         """Partitions are moved to another tablespace, while readers and writers of each wait for its rows."""
 
@@ -405,6 +415,12 @@ class Session(Protocol):
     @property
     def rules(self) -> PruningRules:
         """How the family reads statements and prunes."""
+
+    def reach(self, entries: Sequence[Elsewhere]) -> None:
+        """Other servers may be reached by their names from now on."""
+
+    def reached(self) -> Sequence[Elsewhere]:
+        """Those that may be reached."""
 
     @property
     def closed(self) -> bool:

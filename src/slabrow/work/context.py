@@ -14,6 +14,7 @@ from slabrow.servers.protocols import Session
 
 if TYPE_CHECKING:
     from slabrow.core.table.layout import Layout
+    from slabrow.core.upkeep.elsewhere import Elsewhere
 
 # What one scan that counts or groups rows does, roughly: only what is said of the time left depends on it.
 _ROWS_A_SECOND, _BYTES_A_SECOND = 4e6, 300e6
@@ -50,6 +51,7 @@ class Context:
     server        what --on calls it; None for the one server of the options
     lock_deadline_ms  how long a lock is tried for; None: six times
     jobs          processes that read a log side by side; None: one for each core
+    elsewhere     other servers that hold partitions
     expect        hears about how many seconds the step that begins will take, and its name
     tell          hears what upkeep did to each partition, as it happens
     warn          hears what a person should know before the work begins
@@ -66,6 +68,7 @@ class Context:
     server: str | None = None
     lock_deadline_ms: int | None = None
     jobs: int | None = None
+    elsewhere: "tuple[Elsewhere, ...]" = ()
     progress: Progress = ignore_progress
     expect: Progress = ignore_progress
     tell: Callable[[Event], None] = ignore_event
@@ -93,10 +96,16 @@ class Context:
             fix="leave --now out, or add --pretend when this is a rehearsal on data that may be lost",
         )
 
+    def open_session(self) -> Session:
+        """A session that reaches the other servers too. The caller closes it."""
+        session = open_session(self.dsn)
+        session.reach(self.elsewhere)
+        return session
+
     @contextmanager
     def connected(self) -> Iterator[Session]:
         """A session that is closed at the end."""
-        session = open_session(self.dsn)
+        session = self.open_session()
         try:
             yield session
         finally:

@@ -7,7 +7,7 @@ from threading import Event, Thread
 
 from slabrow.core.values.errors import SlabrowError
 from slabrow.core.values.names import Name
-from slabrow.servers.families import family_of, open_session
+from slabrow.servers.families import family_of
 from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 
@@ -36,7 +36,7 @@ class Crew:
 
         def one() -> None:
             try:
-                session = open_session(self.context.dsn)
+                session = self.context.open_session()
                 sessions.append(session)
                 session.execution.prepare_maintenance()
                 session.execution.join_work(self.table)

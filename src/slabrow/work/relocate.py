@@ -1,4 +1,4 @@
-"""`relocate`: partitions are moved to another tablespace (N14)."""
+"""`relocate`: partitions are moved to another tablespace, or to another server (N14, N50)."""
 
 from __future__ import annotations
 
@@ -9,15 +9,16 @@ from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Partition
 from slabrow.core.upkeep.redivision import RedivisionPlan
 from slabrow.core.upkeep.relocation import LeafPlace, PlaceFacts, RelocationPlan, is_in_use, seconds_to_move
-from slabrow.core.upkeep.steps import LongWork, Phase, StepReport, StepState
+from slabrow.core.upkeep.steps import LongWork, Phase, Step, StepReport, StepState
 from slabrow.core.values.errors import Refusal, ServerError, UsageError, nearest
 from slabrow.core.values.names import Name
 from slabrow.core.values.wording import size
 from slabrow.servers.protocols import LedgerStore, ReshapingStore, Session
 from slabrow.work import runner
 from slabrow.work.context import Context
-from slabrow.work.reshaping.redivision_plan import Place, find_partitions, plan_relocation
-from slabrow.work.reshaping.redivision_result import Piece, RedivisionResult
+from slabrow.work.reshaping import moving
+from slabrow.work.reshaping.redivision_plan import Place, find_partitions, plan_elsewhere, plan_relocation
+from slabrow.work.reshaping.redivision_result import Piece, RedivisionOptions, RedivisionResult
 from slabrow.work.reshaping.under_way import refuse_under_way
 from slabrow.work.step_runner import StepRunner, ledger_or_none
 
@@ -28,6 +29,8 @@ def usual_way(context: Context, names: Sequence[Name]) -> str:
     """`direct` for ranges that are no longer written to, else `live`. Raises UsageError for what is no partition."""
     with context.connected() as session:
         place = find_partitions(session, names)
+        if any(session.partitions.far_table(each.name) is not None for each in place.partitions):
+            return "live"
         return "live" if is_in_use(place.tree, place.partitions) else "direct"
 
 
@@ -131,18 +134,36 @@ def _check_target(session: Session, facts: PlaceFacts, target: str) -> None:
 
 
 def live_plan(
-    session: Session, layout: Layout | None, schema: str, store: ReshapingStore, name: Name, target: str | None
-) -> tuple[RedivisionPlan, Place]:
-    """Of a move while the partition is in use. Raises Refusal when it lies there already."""
+    session: Session,
+    layout: Layout | None,
+    schema: str,
+    store: ReshapingStore,
+    name: Name,
+    options: RedivisionOptions,
+) -> tuple[RedivisionPlan, Place, tuple[Step, ...]]:
+    """Of a move while the partition is in use, with the steps that come before it.
+
+    Raises Refusal when it lies there already.
+    """
+    target = options.tablespace
+    lies = session.partitions.far_table(name)
+    if options.elsewhere is not None:
+        return moving.plan_out(session, layout, schema, store, name, options, lies)
     if target is None:
-        raise UsageError("nothing says where the partition is to lie", fix="name a tablespace: --to-tablespace NAME")
+        raise UsageError(
+            "nothing says where the partition is to lie", fix="name a tablespace or a server: --to-tablespace NAME"
+        )
     place = find_partitions(session, [name])
+    if lies is not None:
+        _check_target(session, session.partitions.places([], target), target)
+        plan, place = plan_elsewhere(session, layout, schema, store, name, lies)
+        return replace(plan, tablespace=target, lay_in=(lies.server,)), place, ()
     facts = places_of(session, place, target)
     if all(leaf.is_at(target) for leaf in facts.leaves):
         raise Refusal(f"{name} lies in {target} already, with its indexes", fix="there is nothing to move")
     plan, place = plan_relocation(session, layout, schema, store, name, target)
     lay_in = dict.fromkeys(space for leaf in facts.leaves for space in leaf.places)
-    return replace(plan, lay_in=tuple(lay_in)), place
+    return replace(plan, lay_in=tuple(lay_in)), place, ()
 
 
 def _piece(partition: Partition, place: Place, facts: PlaceFacts) -> Piece:

@@ -6,7 +6,7 @@ from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass, field
 from typing import Any
 
-from slabrow.core.upkeep.statements import Check, Load, Statement, Transaction, sql_of
+from slabrow.core.upkeep.statements import Check, Load, Pipe, Remote, Statement, Transaction, sql_of
 from slabrow.core.values.errors import LockNotGot, Outdated, Refusal, ServerError, Stopped
 from slabrow.core.values.names import Name
 from slabrow.servers.protocols import Execution, Session
@@ -197,6 +197,10 @@ class _Course:
                         checked.append(rows)
                     case Load():
                         execution.load(statement)
+                    case Remote():
+                        execution.run_there(statement)
+                    case Pipe():
+                        execution.pipe(statement)
                     case Statement(is_lock=True):
                         self._lock(statement)
                     case Statement():

@@ -21,6 +21,7 @@ from slabrow.core.table.bounds import (
 from slabrow.core.table.shape import Column, Index, Shape
 from slabrow.core.table.spans import Grid
 from slabrow.core.table.tree import Tree
+from slabrow.core.upkeep.elsewhere import FarTable
 from slabrow.core.upkeep.planned_partitions import MOST_PARTITIONS, Planned, slots
 from slabrow.core.upkeep.upkeep_facts import UpkeepFacts
 from slabrow.core.values.errors import Refusal, UsageError
@@ -65,6 +66,7 @@ class RedivisionPlan:
     at_once       as in `PartitionFacts`
     tablespace    where the new partitions and their indexes are to lie; None: where upkeep would put them
     lay_in        where the old one lay, when it is moved
+    far           the one that lies, or is to lie, on another server
     referred      the tables that foreign keys of the parent refer to
     """
 
@@ -91,12 +93,20 @@ class RedivisionPlan:
     at_once: bool = False
     tablespace: str | None = None
     lay_in: tuple[str, ...] = ()
+    far: FarTable | None = None
 
     @property
     def logged(self) -> tuple[Column, ...]:
         """The columns that a change is recorded with: those that find the row, then those of the parent's key."""
         names = (*self.followed, *(key for key in self.key if key not in self.followed))
         return tuple(column for name in names if (column := self.shape.column(name)) is not None)
+
+    @property
+    def lies_in(self) -> tuple[str, ...]:
+        """Where the new partitions will lie, where that is said: the other server, or the tablespace."""
+        if self.far is not None and self.far.comes:
+            return (self.far.server,)
+        return () if self.tablespace is None else (self.tablespace,)
 
     def incoming(self, planned: Planned) -> Name:
         """The name of a new partition until the swap."""

@@ -51,7 +51,43 @@ class Load:
     doing: str = ""
 
 
-Part = Statement | Check | Load
+@dataclass(frozen=True, slots=True)
+class Remote:
+    """Statements that are done on another server, in a transaction of their own there, which ends before this one does:
+    so they may come to be done twice, and must bear it.
+
+    server   its name among those the session reaches
+    unless   a query there of one truth value: when it is true there is nothing to do
+    """
+
+    sql: str
+    server: str
+    unless: str = ""
+    share: float = 0.0
+    doing: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Pipe:
+    """Rows that go from one server to another as they are, in a transaction of its own on the server that takes them.
+
+    sql       the statement that gives them; into: the one that takes them
+    source, target   names of the servers; empty: the session's own. One of them is
+    number    a query here for the number of these rows; without a row there are none to send
+    arrivals  a table on the target that keeps the numbers of those that have come: they do not come twice
+    """
+
+    sql: str
+    into: str
+    source: str = ""
+    target: str = ""
+    number: str = ""
+    arrivals: str = ""
+    share: float = 0.0
+    doing: str = ""
+
+
+Part = Statement | Check | Load | Remote | Pipe
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,5 +126,14 @@ class Transaction:
 
 
 def sql_of(part: Part) -> str:
-    """The SQL of a part, without the rows of a Load."""
-    return part.query if isinstance(part, Check) else part.sql
+    """The SQL of a part, without the rows of a Load; with a line above it that says on which server it is done."""
+    match part:
+        case Check():
+            return part.query
+        case Remote():
+            return f"-- on {part.server}:\n{part.sql}"
+        case Pipe():
+            ends = (f"-- on {server}: " if server else "-- here: " for server in (part.source, part.target))
+            return "\n".join(f"{end}\n{sql};" for end, sql in zip(ends, (part.sql, part.into), strict=True))
+        case _:
+            return part.sql

@@ -15,8 +15,8 @@ from typing import Any
 
 from pymysql import err
 
-from slabrow.core.upkeep.statements import Load, Transaction, sql_of
-from slabrow.core.values.errors import Doubled, LockNotGot, ServerError
+from slabrow.core.upkeep.statements import Load, Pipe, Remote, Transaction, sql_of
+from slabrow.core.values.errors import Doubled, LockNotGot, Refusal, ServerError
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb.connection import READ_WAIT_S, Connection
 from slabrow.servers.mariadb.errors import LOCK_ERRORS, explained, number_of, translated, words_of
@@ -131,6 +131,14 @@ class MariaExecution:
         """Rows of an archive, as many at a time as come together: each chunk is the values of one INSERT."""
         for chunk in load.rows():
             self.connection.run(load.sql + " " + chunk.decode())
+
+    def run_there(self, part: Remote) -> None:
+        """As `Execution.run_there`: partitions do not go to other servers."""
+        raise Refusal("this server keeps all partitions of a table on one server")
+
+    def pipe(self, part: Pipe) -> None:
+        """As `run_there`."""
+        raise Refusal("this server keeps all partitions of a table on one server")
 
     def set_lock_wait(self, milliseconds: int) -> None:
         """In whole seconds, as the server has it; 0 is no limit."""

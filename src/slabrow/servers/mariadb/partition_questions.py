@@ -17,7 +17,9 @@ if TYPE_CHECKING:
     from slabrow.core.table.counted import Extent, FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
+    from slabrow.core.table.shape import Index
     from slabrow.core.table.tree import Partition, Tree
+    from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.upkeep.relocation import PlaceFacts
     from slabrow.core.values.names import Name
@@ -90,6 +92,25 @@ class MariaPartitions:
             found="it takes DATA DIRECTORY when a partition is made, and nothing moves it later",
             fix="put the server's data folder on the disk that is wanted",
         )
+
+    def far_facts(self, root: Name, server: str) -> FarFacts:
+        """As `PartitionQuestions.far_facts`: this server keeps all partitions of a table itself."""
+        raise Refusal(
+            "this server keeps all partitions of a table itself",
+            fix="a partition cannot go to another server and stay behind the same table",
+        )
+
+    def far_table(self, name: Name) -> FarTable | None:
+        """As `PartitionQuestions.far_table`: none lies elsewhere."""
+        return None
+
+    def indexes_there(self, table: FarTable) -> tuple[Index, ...]:
+        """As `PartitionQuestions.indexes_there`."""
+        return ()
+
+    def exists_there(self, server: str, name: Name) -> bool:
+        """As `PartitionQuestions.exists_there`."""
+        return False
 
     def staged(self, parent: Name, name: Name, bounds: Bounds, key: tuple[str, ...], catch_all: Name | None) -> Staged:
         """As `PartitionQuestions.staged`."""

@@ -12,7 +12,10 @@ from slabrow.servers.mariadb.questions import MariaCatalogue, MariaCounting, Mar
 from slabrow.servers.mariadb.unbuilt import unbuilt
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from slabrow.core.pruning.family_rules import PruningRules
+    from slabrow.core.upkeep.elsewhere import Elsewhere
     from slabrow.servers.asking import Fence
     from slabrow.servers.mariadb.archives import MariaArchives
     from slabrow.servers.mariadb.execution import MariaExecution
@@ -90,6 +93,13 @@ class MariaSession:
         from slabrow.core.pruning.by_constants.rules import RULES
 
         return RULES
+
+    def reach(self, entries: Sequence[Elsewhere]) -> None:
+        """As `Session.reach`: no partition lies on any of them."""
+
+    def reached(self) -> Sequence[Elsewhere]:
+        """As `Session.reached`."""
+        return ()
 
     @property
     def closed(self) -> bool:

@@ -6,16 +6,17 @@ import re
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import psycopg
 from psycopg import errors as sqlstate
 
-from slabrow.core.upkeep.statements import Check, Load, Transaction, sql_of
+from slabrow.core.upkeep.statements import Check, Load, Pipe, Remote, Transaction, sql_of
 from slabrow.core.values.errors import Doubled, LockNotGot, Outdated, Refusal, ServerError
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.connection import Connection, explained, translated
+from slabrow.servers.postgresql.far import FarServers
 from slabrow.servers.postgresql.quoting import identifier
 from slabrow.servers.postgresql.write.script import BEGIN_ANEW, DIFFERS, checked
 from slabrow.servers.postgresql.write.sweeping import ROWS_SETTING
@@ -34,9 +35,10 @@ _CHECKS: dict[str | None, type[Refusal]] = {BEGIN_ANEW: Outdated, DIFFERS: Refus
 
 @dataclass(frozen=True, slots=True)
 class PostgresExecution:
-    """`protocols.Execution` on one connection."""
+    """`protocols.Execution` on one connection. far: the other servers that it may reach."""
 
     connection: Connection
+    far: FarServers = field(default_factory=FarServers)
 
     @contextmanager
     def errors(self, transaction: Transaction) -> Iterator[None]:
@@ -137,6 +139,14 @@ class PostgresExecution:
         with self.connection.cursor().copy(load.sql.encode()) as copy:
             for chunk in load.rows():
                 copy.write(chunk)
+
+    def run_there(self, part: Remote) -> None:
+        """As `Execution.run_there`."""
+        self.far.run(part)
+
+    def pipe(self, part: Pipe) -> None:
+        """As `Execution.pipe`."""
+        self.far.pipe(part, self.connection)
 
     def set_lock_wait(self, milliseconds: int) -> None:
         """For statements outside a transaction block."""

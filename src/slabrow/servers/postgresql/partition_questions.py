@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.connection import Connection, explained
+from slabrow.servers.postgresql.far import FarServers
 
 if TYPE_CHECKING:
     from slabrow.core.statistics.parent_statistics import ParentStatistics
@@ -16,16 +17,19 @@ if TYPE_CHECKING:
     from slabrow.core.table.counted import Extent, FoundRows
     from slabrow.core.table.index_matrix import IndexMatrix
     from slabrow.core.table.partition_facts import PartitionFacts
+    from slabrow.core.table.shape import Index
     from slabrow.core.table.tree import Partition, Tree
+    from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.upkeep.relocation import PlaceFacts
 
 
 @dataclass(frozen=True, slots=True)
 class PostgresPartitions:
-    """On one connection."""
+    """On one connection. far: the other servers that it may reach."""
 
     connection: Connection
+    far: FarServers = field(default_factory=FarServers)
 
     def root_of(self, name: Name) -> tuple[Name, Name] | None:
         """As `PartitionQuestions.root_of`."""
@@ -122,3 +126,29 @@ class PostgresPartitions:
         from slabrow.servers.postgresql.read import found_rows
 
         return found_rows.first_rows(self.connection, name, most)
+
+    def far_facts(self, root: Name, server: str) -> FarFacts:
+        """As `PartitionQuestions.far_facts`."""
+        from slabrow.servers.postgresql.read import far_tables
+
+        with explained("read what a partition elsewhere needs"):
+            return far_tables.far_facts(self.connection, root, server, self.far)
+
+    def far_table(self, name: Name) -> FarTable | None:
+        """As `PartitionQuestions.far_table`."""
+        from slabrow.servers.postgresql.read import far_tables
+
+        with explained("read where the partition lies"):
+            return far_tables.far_table(self.connection, name)
+
+    def indexes_there(self, table: FarTable) -> tuple[Index, ...]:
+        """As `PartitionQuestions.indexes_there`."""
+        from slabrow.servers.postgresql.read import far_tables
+
+        return far_tables.indexes_there(self.far, table)
+
+    def exists_there(self, server: str, name: Name) -> bool:
+        """As `PartitionQuestions.exists_there`."""
+        from slabrow.servers.postgresql.read import far_tables
+
+        return far_tables.exists_there(self.far, server, name)

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from slabrow.servers.postgresql.connection import Connection, cancel, explained, reading
+from slabrow.servers.postgresql.far import FarServers
 from slabrow.servers.postgresql.questions import PostgresCatalogue, PostgresCounting, PostgresPlanner
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from slabrow.core.pruning.family_rules import PruningRules
+    from slabrow.core.upkeep.elsewhere import Elsewhere
     from slabrow.servers.asking import Fence
     from slabrow.servers.postgresql.archives import PostgresArchives
     from slabrow.servers.postgresql.execution import PostgresExecution
@@ -27,6 +31,7 @@ class PostgresSession:
     """`protocols.Session`."""
 
     connection: Connection
+    far: FarServers = field(default_factory=FarServers)
 
     @property
     def catalogue(self) -> PostgresCatalogue:
@@ -43,7 +48,7 @@ class PostgresSession:
         """As `Session.partitions`."""
         from slabrow.servers.postgresql.partition_questions import PostgresPartitions
 
-        return PostgresPartitions(self.connection)
+        return PostgresPartitions(self.connection, self.far)
 
     @property
     def planner(self) -> PostgresPlanner:
@@ -62,7 +67,7 @@ class PostgresSession:
         """As `Session.execution`."""
         from slabrow.servers.postgresql.execution import PostgresExecution
 
-        return PostgresExecution(self.connection)
+        return PostgresExecution(self.connection, self.far)
 
     @property
     def rehearsing(self) -> PostgresRehearsing:
@@ -91,6 +96,14 @@ class PostgresSession:
         from slabrow.core.pruning.family_rules import USUAL_RULES
 
         return USUAL_RULES
+
+    def reach(self, entries: Sequence[Elsewhere]) -> None:
+        """As `Session.reach`."""
+        self.far.learn(entries)
+
+    def reached(self) -> Sequence[Elsewhere]:
+        """As `Session.reached`."""
+        return tuple(self.far.known.values())
 
     @property
     def closed(self) -> bool:
@@ -144,4 +157,5 @@ class PostgresSession:
 
     def close(self) -> None:
         """As `Session.close`."""
+        self.far.close()
         self.connection.close()

@@ -19,6 +19,7 @@ from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.convert import ComparedPartition
 from slabrow.work.reshaping.live_result import phase_of, steps_done
+from slabrow.work.reshaping.moving import far_notes
 from slabrow.work.reshaping.redivision_plan import (
     Place,
     details_of,
@@ -30,6 +31,7 @@ from slabrow.work.reshaping.redivision_plan import (
 from slabrow.work.reshaping.redivision_result import Piece, RedivisionOptions, RedivisionResult
 from slabrow.work.reshaping.running import COPY, LongRun, seconds_left
 from slabrow.work.reshaping.under_way import refuse_under_way
+from slabrow.work.step_runner import StepRunner, ledger_or_none
 
 CLAIM_WAIT_MS = 6_000  # a run that was killed may still be at work on the server for a moment
 _BEGINS_AT = {
@@ -71,6 +73,7 @@ class Redivision:
     record: Reshaping | None = None
     plan: RedivisionPlan | None = None
     _place: Place | None = None
+    _giving_up: tuple[Step, ...] = ()
     _running: LongRun | None = None
 
     # What is asked for
@@ -81,6 +84,10 @@ class Redivision:
         if self.record is None:
             refuse_under_way(self.session, self.schema, self.root)
             self._planned_anew()
+            if self._giving_up and go:
+                self.context.guard_pretended_clock(self.session.catalogue.moment())
+                self._give_up_keys()
+                self._planned_anew()
         else:
             if self.record.state in _LEAVING:
                 what, fix = _LEAVING[self.record.state]
@@ -88,7 +95,7 @@ class Redivision:
             self.plan = self._planned_again(self.record)
         steps = self._steps()  # before anything is written down: the server may have no way to do it
         if not go:
-            return self._proposed(kind, steps)
+            return self._proposed(kind, (*self._giving_up, *steps))
         self.context.guard_pretended_clock(self.session.catalogue.moment())
         if self.record is None:
             self._begin()
@@ -210,9 +217,8 @@ class Redivision:
         if options.relocates:
             from slabrow.work.relocate import live_plan
 
-            self.plan, self._place = live_plan(
-                self.session, self.layout, self.schema, self.store, self.names[0], options.tablespace
-            )
+            planned = live_plan(self.session, self.layout, self.schema, self.store, self.names[0], options)
+            self.plan, self._place, self._giving_up = planned
             return  # it keeps its name, and with it a hold
         if options.split is not None:
             self.plan, self._place = plan_split(
@@ -223,6 +229,12 @@ class Redivision:
                 self.session, self.layout, self.schema, self.store, self.names, options.span
             )
         self._refuse_held()
+
+    def _give_up_keys(self) -> None:
+        """Before the table's first partition elsewhere."""
+        ledger = ledger_or_none(self.context, self.session, self.schema)
+        work = LongWork(kind=self.options.kind, table=self.root, steps=self._giving_up)
+        StepRunner(self.context, self.session, ledger).do(work)
 
     def _refuse_held(self) -> None:
         """A partition under hold keeps its name, by which the hold is known."""
@@ -343,7 +355,7 @@ class Redivision:
                     name=plan.parent.sibling(each.name),
                     bounds=each.bounds,
                     rows=rows.get(plan.incoming(each).table, 0 if compared else None),
-                    places=() if plan.tablespace is None else (plan.tablespace,),
+                    places=plan.lies_in,
                 )
                 for each in plan.planned
             ),
@@ -380,8 +392,10 @@ class Redivision:
             return (
                 "The server copies these rows in one statement, which keeps all writers of the table out meanwhile.",
             )
-        notes = []
-        if self.plan.tablespace is not None:
+        notes: list[str] = []
+        if self.plan.far is not None:
+            notes += far_notes(self.plan, self._giving_up)
+        elif self.plan.tablespace is not None:
             notes.append(
                 f"{self.plan.sources[0].name} is copied to {self.plan.tablespace} while it is used: as many bytes are "
                 "needed there, and as many in the server's log."

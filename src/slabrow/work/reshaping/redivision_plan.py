@@ -8,9 +8,10 @@ from zoneinfo import ZoneInfo
 from slabrow.core.table.bounds import Bounds, CatchAll, Hashed, Listed, Range, spell_bounds
 from slabrow.core.table.bounds_data import bounds_as_data, bounds_from_data
 from slabrow.core.table.layout import Layout
-from slabrow.core.table.shape import Index
+from slabrow.core.table.shape import Index, Shape
 from slabrow.core.table.spans import Grid, Span, Unit, parse_span
 from slabrow.core.table.tree import Partition, Tree
+from slabrow.core.upkeep.elsewhere import FarTable
 from slabrow.core.upkeep.live_plan import Reshaping
 from slabrow.core.upkeep.planned_partitions import Namer, Planned
 from slabrow.core.upkeep.redivision import (
@@ -115,6 +116,16 @@ def plan_relocation(
     return replace(plan, planned=(Planned(partition.name.table, partition.bounds),), tablespace=tablespace), place
 
 
+def plan_elsewhere(
+    session: Session, layout: Layout | None, schema: str, store: ReshapingStore, name: Name, far: FarTable
+) -> tuple[RedivisionPlan, Place]:
+    """One partition into one with the same keys on another server, or back from there. Raises as `plan_split`."""
+    place = find_partitions(session, [name])
+    [partition] = place.partitions
+    plan = _plan("relocate", session, layout, schema, store, place, (partition.bounds,), None, far)
+    return replace(plan, planned=(Planned(partition.name.table, partition.bounds),)), place
+
+
 def _divided(
     session: Session, layout: Layout | None, place: Place, partition: Partition, how: SplitOptions
 ) -> tuple[tuple[Bounds, ...], Span | None]:
@@ -203,6 +214,7 @@ def _plan(
     place: Place,
     bounds: Sequence[Bounds],
     span: Span | None,
+    far: FarTable | None = None,
 ) -> RedivisionPlan:
     tree = place.tree
     names = [partition.name for partition in place.partitions]
@@ -212,11 +224,13 @@ def _plan(
     with session.reading():
         shape = session.catalogue.shape(tree.table)
         record_hash = session.catalogue.has_record_hash(session.catalogue.relation(tree.table))
-    if found.obstacles:
+    # A partition that lies elsewhere can be followed home.
+    obstacles = [each for each in found.obstacles if far is None or not each.startswith("foreign table ")]
+    if obstacles:
         what = {"split": "splitting", "merge": "merging", "relocate": "moving"}[kind]
         raise Refusal(
             f"{what} {', '.join(map(str, names))} would lose what belongs to it",
-            found="\n".join(found.obstacles),
+            found="\n".join(obstacles),
             fix="follow the step in each line, then try again",
         )
     referred = [each.referenced for each in shape.constraints if each.kind == "f"]
@@ -247,6 +261,9 @@ def _plan(
                 found="there is a table of that name already",
                 fix="drop it if it is left from earlier work, or rename it",
             )
+    extra = _common(found.own_indexes)
+    if far is not None and not far.comes:
+        extra = session.partitions.indexes_there(far)
     return RedivisionPlan(
         job=store.next_number(),
         schema=schema,
@@ -260,15 +277,21 @@ def _plan(
         sources=tuple(sources),
         planned=tuple(planned),
         shape=shape,
-        extra=_common(found.own_indexes),
-        followed=() if found.at_once else followed_key(shape),
+        extra=extra,
+        followed=() if found.at_once else followed_key(shape if far is None else _keyed(shape, extra)),
         catch_all=_other_catch_all(tree, names),
         facts=facts,
         digest=found.digest,
         record_hash=record_hash,
         version=session.version,
         at_once=found.at_once,
+        far=far,
     )
+
+
+def _keyed(shape: Shape, own: Sequence[Index]) -> Shape:
+    """With the keys of the partition itself: its table has none."""
+    return replace(shape, indexes=(*shape.indexes, *own))
 
 
 def _other_catch_all(tree: Tree, names: Sequence[Name]) -> Name | None:
@@ -323,7 +346,17 @@ def details_of(plan: RedivisionPlan) -> dict[str, Any]:
         "at_once": plan.at_once,
         "tablespace": plan.tablespace,
         "lay_in": list(plan.lay_in),
+        "far": None if plan.far is None else _far_data(plan.far),
     }
+
+
+def _far_data(far: FarTable) -> dict[str, Any]:
+    table = [far.table.schema, far.table.table]
+    return {"server": far.server, "table": table, "comes": far.comes, "is_plain": far.is_plain}
+
+
+def _far_from(data: dict[str, Any] | None) -> FarTable | None:
+    return None if data is None else FarTable(data["server"], Name(*data["table"]), data["comes"], data["is_plain"])
 
 
 def plan_again(session: Session, schema: str, record: Reshaping, root: Name, speed: Speed) -> RedivisionPlan:
@@ -373,4 +406,5 @@ def plan_again(session: Session, schema: str, record: Reshaping, root: Name, spe
         at_once=details.get("at_once", False),
         tablespace=details.get("tablespace"),
         lay_in=tuple(details.get("lay_in", ())),
+        far=_far_from(details.get("far")),
     )

@@ -18,7 +18,9 @@ class RedivisionOptions:
     wait_for_snapshots_s   how long old transactions are waited for before the swap; 0: not at all
     pause_before_swap   end before the swap; changes go on being recorded
     coarsens     whether upkeep does it, and lets go of the old partitions by itself
-    relocates    whether a partition is moved; tablespace: where to, where that is said
+    relocates    whether a partition is moved; tablespace, elsewhere: where to, where that is said
+    gives_up_key       whether the table may lose its keys, which it must before its first partition elsewhere
+    is_still_written   whether the partition may be one that rows are still written to
     """
 
     split: SplitOptions | None = None
@@ -29,6 +31,9 @@ class RedivisionOptions:
     coarsens: bool = False
     relocates: bool = False
     tablespace: str | None = None
+    elsewhere: str | None = None
+    gives_up_key: bool = False
+    is_still_written: bool = False
 
     @property
     def kind(self) -> str:

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.tree import Tree
     from slabrow.core.upkeep.actions import Adopt
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
+    from slabrow.core.upkeep.elsewhere import FarFacts
     from slabrow.core.upkeep.live_plan import LivePlan
     from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
     from slabrow.core.upkeep.planned_partitions import Planned
@@ -112,6 +113,10 @@ class MariaWriter:
 
     def relocating(self, plan: RelocationPlan) -> tuple[Step, ...]:
         """As `Writer.relocating`: nothing can be moved."""
+        return ()
+
+    def giving_up_keys(self, root: Name, facts: FarFacts) -> tuple[Step, ...]:
+        """As `Writer.giving_up_keys`: nothing asks for it."""
         return ()
 
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:

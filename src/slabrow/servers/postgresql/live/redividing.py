@@ -6,7 +6,7 @@ as in a conversion. In the swap the old partitions leave the parent and the new 
 at no row: checks have told the server beforehand what they hold. The old ones are kept on the stage, and kept in step.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -18,6 +18,7 @@ from slabrow.core.upkeep.steps import Piece, RepeatedStep, SpreadStep, Step
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.copying import PieceCopy
+from slabrow.servers.postgresql.live.far_partition import FarPartition
 from slabrow.servers.postgresql.live.following import Following
 from slabrow.servers.postgresql.live.guarding import Guard
 from slabrow.servers.postgresql.live.locking import ALL_OUT, WRITERS_OUT, lock_alone, look_only
@@ -33,6 +34,8 @@ from slabrow.servers.postgresql.write.comparison import whole_comparison
 
 FEW = 100  # changes that may wait when a step counts as being in step
 MOST_AT_SWAP = 1_000  # and behind the last lock
+DIFFER = "the new partitions differ from the old ones"
+_REPORT = "give up with --give-up --go and begin again; please report it"
 _COMPARED_FOR = "15 minutes"
 _UNUSED_WAIT_MS = 5_000  # for a lock on a table that applications do not use
 _SWAPPED, _UNDONE = "swapped", "undone"
@@ -116,7 +119,7 @@ class Redividing:
         )
 
     @property
-    def _new_partitions(self) -> NewPartitions:
+    def _new_partitions(self) -> "NewPartitions | FarPartition":
         return NewPartitions(self.plan, self.stage)
 
     @property
@@ -147,11 +150,11 @@ class Redividing:
 
     def forward(self) -> tuple[Step, ...]:
         """Up to the moment before the swap."""
-        record, new, following, copying = self._record, self._new_partitions, self._forward, self._copying
+        record, new, following = self._record, self._new_partitions, self._forward
         return (
             record.step(
                 "make the stage",
-                (Statement(new.stage_definition()), *following.creation()),
+                (Statement(NewPartitions(self.plan, self.stage).stage_definition()), *following.creation()),
                 "made",
                 "make the stage and the log of changes",
             ),
@@ -169,18 +172,9 @@ class Redividing:
                 (*following.recording(), record.set("horizon = pg_snapshot_xmin(pg_current_snapshot())::xid")),
                 "watched",
                 "record the changes of the partitions",
-                lock_alone(self._sources, WRITERS_OUT),
+                self._keeping_out(self._sources, WRITERS_OUT),
             ),
-            Step(name="divide the copy", transaction=copying.dividing(self.jobs), is_done=copying.is_divided),
-            RepeatedStep(
-                name="copy rows",
-                transaction=copying.piece(),
-                is_done=copying.is_copied,
-                is_wide=True,
-                is_paced=True,
-                backlog=f"SELECT count(*) FROM {identifier(self.plan.schema)}.reshaping_piece "
-                f"WHERE job = {self.plan.job} AND NOT is_done",
-            ),
+            *self._copy(),
             Step(
                 name="note open transactions",
                 transaction=Transaction("note the open transactions", (self._old_transactions.noting(),)),
@@ -201,6 +195,29 @@ class Redividing:
             *self._foreign_keys("add foreign keys", self._incoming, "foreign keys"),
             self._wait(),
         )
+
+    def _copy(self) -> tuple[Step, ...]:
+        copying = self._copying
+        return (
+            Step(name="divide the copy", transaction=copying.dividing(self.jobs), is_done=copying.is_divided),
+            RepeatedStep(
+                name="copy rows",
+                transaction=copying.piece(),
+                is_done=copying.is_copied,
+                is_wide=True,
+                is_paced=True,
+                backlog=self._pieces_left,
+            ),
+        )
+
+    @property
+    def _pieces_left(self) -> str:
+        pieces = f"{identifier(self.plan.schema)}.reshaping_piece"
+        return f"SELECT count(*) FROM {pieces} WHERE job = {self.plan.job} AND NOT is_done"
+
+    def _keeping_out(self, tables: Sequence[Name], mode: str) -> StrongLock:
+        """A lock on partitions in use."""
+        return lock_alone(tables, mode)
 
     def _way_back(self) -> Step:
         back = self._following("back", self._incoming)
@@ -225,25 +242,21 @@ class Redividing:
         following = self._back if back else self._forward
         return Transaction("raise the floor of the log", tuple(following.raising_floor()))
 
-    def _compare(self) -> Step:
+    def _comparison(self) -> tuple[Part, ...]:
         """In one snapshot: all changes that are visible are brought over, and then both must be equal."""
-        record, columns = self._record.table, tuple(column.name for column in self.plan.shape.columns)
+        columns = tuple(column.name for column in self.plan.shape.columns)
         comparison = whole_comparison(self._forward.from_source, self.stage, columns, record_hash=self.plan.record_hash)
+        return (
+            *self._forward.batch(None),
+            Statement("SET LOCAL enable_seqscan = on"),
+            Check(comparison, DIFFER, doing="comparing", fix=_REPORT),
+        )
+
+    def _compare(self) -> Step:
+        record = self._record.table
         return Step(
             name="compare",
-            transaction=Transaction(
-                "compare the new partitions with the old ones",
-                (
-                    *self._forward.batch(None),
-                    Statement("SET LOCAL enable_seqscan = on"),
-                    Check(
-                        comparison,
-                        "the new partitions differ from the old ones",
-                        doing="comparing",
-                        fix="give up with --give-up --go and begin again; please report it",
-                    ),
-                ),
-            ),
+            transaction=Transaction("compare the new partitions with the old ones", self._comparison()),
             is_done="SELECT compared IS NOT NULL AND clock_timestamp() - (details->>'compared_at')::timestamptz < "
             f"'{_COMPARED_FOR}' FROM {record} WHERE job = {self.plan.job}",
             keeps=f"UPDATE {record} SET compared = $1::text::jsonb, "
@@ -297,10 +310,12 @@ class Redividing:
             same_sources(plan),
             same_files(plan.schema, plan.job),
             triggers_at_work(forward.trigger, self._sources),
+            *self._held_still(forward),
             *self._last_changes(forward, "over"),
             *self._exchange.statements(
                 self._sources, self._kept, self._incoming, self._new, [each.bounds for each in plan.planned]
             ),
+            *self._tied(),
             *self._guard(_SWAPPED).putting_up(),
             Statement(f"DELETE FROM {back.log}"),
             *back.speaking(),
@@ -309,6 +324,14 @@ class Redividing:
         purpose = f"put the new partitions of {plan.parent} in their place"
         swap = self._record.step("swap", statements, _SWAPPED, purpose, self._exchange_lock(self._sources))
         return (swap, *self.after_swap())
+
+    def _held_still(self, following: Following) -> Iterable[Part]:
+        """What keeps writers off the source beside the lock."""
+        return ()
+
+    def _tied(self) -> tuple[Part, ...]:
+        """What the commit of the swap depends on beside this server."""
+        return ()
 
     def _last_changes(self, following: Following, where: str) -> Iterator[Part]:
         """Behind the lock: all that waits, few as it is, and the proof that it came."""
@@ -368,6 +391,7 @@ class Redividing:
         back, plan = self._back, self.plan
         statements: tuple[Part, ...] = (
             triggers_at_work(back.trigger, self._new),
+            *self._held_still(back),
             *self._last_changes(back, "back"),
             *self._exchange.statements(
                 self._new, self._incoming, self._kept, self._sources, [each.bounds for each in plan.sources]
@@ -417,14 +441,14 @@ class Redividing:
                 tuple(back.silencing()),
                 "silenced",
                 "switch off the triggers of the new partitions",
-                lock_alone(self._new, WRITERS_OUT),
+                self._keeping_out(self._new, WRITERS_OUT),
             ),
             record.step(
                 "take the triggers away",
                 tuple(back.removing()),
                 "unhooked",
                 "take the triggers of the new partitions away",
-                lock_alone(self._new, ALL_OUT),
+                self._keeping_out(self._new, ALL_OUT),
             ),
             *self._removed("drop the old partitions", self._kept, "old removed"),
             self._guard(_SWAPPED).step(),
@@ -451,7 +475,7 @@ class Redividing:
                 transaction=Transaction(
                     "switch off the triggers of the partitions",
                     tuple(forward.silencing()),
-                    strong=lock_alone(self._sources, WRITERS_OUT),
+                    strong=self._keeping_out(self._sources, WRITERS_OUT),
                 ),
                 is_done=there + " AND tgenabled <> 'D')",
             ),
@@ -460,7 +484,7 @@ class Redividing:
                 transaction=Transaction(
                     "take the triggers of the partitions away",
                     tuple(forward.removing()),
-                    strong=lock_alone(self._sources, ALL_OUT),
+                    strong=self._keeping_out(self._sources, ALL_OUT),
                 ),
                 is_done=there + ")",
             ),
@@ -473,7 +497,7 @@ class Redividing:
 
         def dropped(each: Name) -> Piece:
             gone = f"SELECT to_regclass({literal(str(each))}) IS NULL"
-            return Piece(Transaction(f"drop {each}", (Statement(f"DROP TABLE IF EXISTS {quoting.table(each)}"),)), gone)
+            return Piece(Transaction(f"drop {each}", tuple(self._dropping(each))), gone)
 
         yield SpreadStep(
             name=name,
@@ -484,6 +508,9 @@ class Redividing:
             ),
             is_done=self._record.is_marked(what),
         )  # fmt: skip
+
+    def _dropping(self, table: Name) -> Iterable[Part]:
+        return (Statement(f"DROP TABLE IF EXISTS {quoting.table(table)}"),)
 
     def _end(self, state: str) -> Step:
         logs = (statement for each in (self._forward, self._back) for statement in each.dropping())

@@ -34,7 +34,7 @@ class Comparison:
 
     @property
     def _print(self) -> str:
-        return _row_print(self.columns, self.record_hash)
+        return row_print(self.columns, self.record_hash)
 
     def query(self) -> str:
         """A query with a row a partition: leaf, rows in the old table and in the new one, and whether they differ."""
@@ -170,7 +170,7 @@ def whole_comparison(source: str, copy: Name, columns: tuple[str, ...], *, recor
 
     The first row is of all rows, the others tell how many lie in each leaf: as a row of `Comparison.query`.
     """
-    row = _row_print(columns, record_hash)
+    row = row_print(columns, record_hash)
     sums = f"count(*) AS rows, sum({row}) AS print"
     return f"""WITH n AS MATERIALIZED (SELECT tableoid, {sums} FROM {quoting.table(copy)} GROUP BY 1)
 SELECT 'all rows' AS leaf, o.rows AS old_rows, n.rows AS new_rows, (o.rows, o.print) IS DISTINCT FROM (n.rows, n.print)
@@ -179,7 +179,8 @@ FROM (SELECT {sums} FROM {source} s) o, (SELECT coalesce(sum(rows), 0)::bigint A
 UNION ALL SELECT c.relname::text, n.rows, n.rows, false FROM n JOIN pg_catalog.pg_class c ON c.oid = n.tableoid"""
 
 
-def _row_print(columns: tuple[str, ...], record_hash: bool) -> str:
+def row_print(columns: tuple[str, ...], record_hash: bool) -> str:
+    """The fingerprint of a row as SQL. record_hash: whether every column has a hash function."""
     row = f"ROW({quoting.columns(columns)})"
     return f"hash_record_extended({row}, 0)" if record_hash else f"hashtextextended({row}::text, 0)"
 

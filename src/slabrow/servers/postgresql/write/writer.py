@@ -12,6 +12,7 @@ from slabrow.core.table.shape import Shape
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.actions import Adopt
 from slabrow.core.upkeep.conversion_plan import ConversionPlan
+from slabrow.core.upkeep.elsewhere import FarFacts
 from slabrow.core.upkeep.live_plan import LivePlan
 from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
 from slabrow.core.upkeep.planned_partitions import Planned
@@ -88,9 +89,10 @@ class PostgresWriter:
 
     def redivision(self, plan: RedivisionPlan, jobs: int) -> LiveSteps:
         """As `Writer.redivision`."""
+        from slabrow.servers.postgresql.live.far_redividing import FarRedividing
         from slabrow.servers.postgresql.live.redividing import Redividing
 
-        return Redividing(plan, jobs)
+        return Redividing(plan, jobs) if plan.far is None else FarRedividing(plan, jobs)
 
     def joining(self, plan: JoiningPlan) -> tuple[Step, ...]:
         """As `Writer.joining`."""
@@ -103,6 +105,12 @@ class PostgresWriter:
         from slabrow.servers.postgresql.live.relocating import relocating
 
         return relocating(plan)
+
+    def giving_up_keys(self, root: Name, facts: FarFacts) -> tuple[Step, ...]:
+        """As `Writer.giving_up_keys`."""
+        from slabrow.servers.postgresql.live.giving_up_keys import giving_up_keys
+
+        return giving_up_keys(root, facts)
 
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
         """As `Writer.index_mending`."""

@@ -1,0 +1,53 @@
+"""Partitions whose rows lie on another server, behind the same table (N50). Pure."""
+
+from dataclasses import dataclass
+
+from slabrow.core.values.names import Name
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """Another server that holds partitions.
+
+    name     as the layout file has it, and the database: its foreign server has the same name
+    dsn      how Slabrow reaches it; never shown
+    schema   where tables are made there; None: in the schema that they have here
+    """
+
+    name: str
+    dsn: str
+    schema: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class FarTable:
+    """Where the rows of a partition lie on another server.
+
+    server    the name of its `Elsewhere`
+    table     there
+    comes     whether it is the partition that comes; else the one that leaves
+    is_plain  whether all its columns have types that every server has, so that rows may go in the binary form
+    """
+
+    server: str
+    table: Name
+    comes: bool = False
+    is_plain: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FarFacts:
+    """What has to be known before a partition of a table goes to another server.
+
+    missing       what the database, or the role, needs first, each with the statement that gives it
+    keys          the table's own keys, each as (name, definition): none may be left
+    others        what else the table cannot have with such a partition, each with what to do
+    leaves        its leaves that hold rows here, each with whether it has a unique key of its own
+    is_plain      as in `FarTable`
+    """
+
+    missing: tuple[str, ...] = ()
+    keys: tuple[tuple[str, str], ...] = ()
+    others: tuple[str, ...] = ()
+    leaves: tuple[tuple[Name, bool], ...] = ()
+    is_plain: bool = False

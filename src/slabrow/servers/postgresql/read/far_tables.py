@@ -1,0 +1,150 @@
+"""Reads what a table needs, and loses, before a partition of it lies on another server (postgres_fdw)."""
+
+from slabrow.core.table.shape import Index
+from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
+from slabrow.core.values.names import Name
+from slabrow.servers.postgresql.connection import Connection, reading
+from slabrow.servers.postgresql.far import FarServers
+from slabrow.servers.postgresql.quoting import identifier, literal
+from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.postgresql.read.shape import indexes
+
+WRAPPER = "postgres_fdw"
+# Objects that users make have numbers from here on, and others on each server (FirstNormalObjectId, transam.h).
+_FIRST_MADE = 16_384
+
+# As measured: rows a message, and how long a server that does not answer is waited for.
+_OPTIONS = {"fetch_size": "10000", "batch_size": "500", "connect_timeout": "3"}
+
+# Who reads or writes the table, directly or by a role it has, and may log in. A superuser needs a mapping too, but
+# only the one that works here is known to come.
+_UNMAPPED = """
+    SELECT r.rolname FROM pg_roles r JOIN pg_class c ON c.oid = %(root)s
+    WHERE (r.rolname = current_user OR (r.rolcanlogin AND NOT r.rolsuper AND EXISTS (
+             SELECT FROM (SELECT c.relowner AS who UNION SELECT a.grantee FROM aclexplode(c.relacl) a
+                          WHERE a.privilege_type IN ('SELECT', 'INSERT', 'UPDATE', 'DELETE')) g
+             WHERE g.who = 0 OR pg_has_role(r.oid, g.who, 'USAGE'))))
+      AND NOT EXISTS (SELECT FROM pg_user_mappings m WHERE m.srvname = %(server)s AND m.umuser IN (0, r.oid))
+    ORDER BY 1"""
+
+# A partitioned table with any of these takes no foreign partition, or serves it no more (PostgreSQL manual, CREATE
+# FOREIGN TABLE and ALTER TABLE; each was tried on 15 and 18).
+_OTHERS = """
+    SELECT 'foreign key', conname FROM pg_constraint WHERE conrelid = %(root)s AND contype = 'f' AND conparentid = 0
+    UNION ALL SELECT 'incoming foreign key', conrelid::regclass || '.' || conname FROM pg_constraint
+        WHERE confrelid = %(root)s AND contype = 'f' AND conparentid = 0
+    UNION ALL SELECT 'exclusion constraint', conname FROM pg_constraint WHERE conrelid = %(root)s AND contype = 'x'
+    UNION ALL SELECT 'constraint trigger', tgname FROM pg_trigger
+        WHERE tgrelid = %(root)s AND NOT tgisinternal AND tgconstraint <> 0
+    UNION ALL SELECT 'trigger with transition tables', tgname FROM pg_trigger
+        WHERE tgrelid = %(root)s AND NOT tgisinternal AND (tgoldtable IS NOT NULL OR tgnewtable IS NOT NULL)
+    UNION ALL SELECT 'publication', p.pubname::text FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid
+        WHERE r.prrelid = %(root)s"""
+
+_REMEDIES = {
+    "foreign key": "drop it: a table with a partition elsewhere can refer to no other",
+    "incoming foreign key": "drop it: no table can refer to one with a partition elsewhere",
+    "exclusion constraint": "drop it: no table with a partition elsewhere can have one",
+    "constraint trigger": "drop it, or make it a plain trigger",
+    "trigger with transition tables": "drop it: every INSERT would fail",
+    "publication": "take the table out of it: a partition elsewhere cannot be published from here",
+}
+
+_KEYS = """
+    SELECT x.conname, pg_get_constraintdef(x.oid), true FROM pg_constraint x
+        WHERE x.conrelid = %(root)s AND x.contype IN ('p', 'u')
+    UNION ALL SELECT i.relname, pg_get_indexdef(i.oid), false FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid
+        WHERE x.indrelid = %(root)s AND x.indisunique
+          AND NOT EXISTS (SELECT FROM pg_constraint WHERE conindid = x.indexrelid)
+    ORDER BY 1"""
+
+# A unique index of the leaf's own, by which each of its rows is found again.
+_LEAVES = """
+    SELECT n.nspname, c.relname, EXISTS (
+             SELECT FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid
+             WHERE x.indrelid = c.oid AND x.indisunique AND x.indisvalid AND x.indpred IS NULL AND NOT i.relispartition
+               AND NOT EXISTS (SELECT FROM unnest(x.indkey) k LEFT JOIN pg_attribute a
+                                 ON a.attrelid = c.oid AND a.attnum = k WHERE a.attnotnull IS NOT TRUE))
+    FROM pg_partition_tree(%(root)s::oid) t JOIN pg_class c ON c.oid = t.relid AND c.relkind = 'r'
+    JOIN pg_namespace n ON n.oid = c.relnamespace WHERE t.isleaf ORDER BY 1, 2"""
+
+
+def far_facts(connection: Connection, root: Name, server: str, far: FarServers) -> FarFacts:
+    """Of a table and a server. Raises UsageError for a server that the layout file does not name."""
+    far.entry(server)
+    with reading(connection):
+        found = catalogue.relation(connection, root)
+        asked = {"root": found.identity, "server": server}
+        has_wrapper, is_known, may_use, is_plain = connection.execute(
+            f"""SELECT EXISTS (SELECT FROM pg_foreign_data_wrapper WHERE fdwname = '{WRAPPER}'),
+                       EXISTS (SELECT FROM pg_foreign_server WHERE srvname = %(server)s),
+                       coalesce((SELECT has_server_privilege(oid, 'USAGE') FROM pg_foreign_server
+                                 WHERE srvname = %(server)s), false),
+                       (SELECT bool_and(atttypid < {_FIRST_MADE}) FROM pg_attribute
+                        WHERE attrelid = %(root)s AND attnum > 0 AND NOT attisdropped)""".encode(),
+            asked,
+        ).fetchall()[0]
+        unmapped = connection.execute(_UNMAPPED.encode(), asked).fetchall()
+        keys = connection.execute(_KEYS.encode(), asked).fetchall()
+        others = connection.execute(_OTHERS.encode(), asked).fetchall()
+        leaves = connection.execute(_LEAVES.encode(), asked).fetchall()
+    role = connection.execute("SELECT current_user").fetchall()[0][0]
+    named = identifier(server)
+    missing = []
+    if not has_wrapper:
+        missing.append(f"the extension {WRAPPER}: a superuser makes it with CREATE EXTENSION {WRAPPER}")
+    if not is_known:
+        options = far.options(server) | _OPTIONS
+        spelled = ", ".join(f"{name} {literal(value)}" for name, value in options.items())
+        missing.append(
+            f"the foreign server {server}: CREATE SERVER {named} FOREIGN DATA WRAPPER {WRAPPER} OPTIONS ({spelled})"
+        )
+    elif not may_use:
+        missing.append(f"the right to use it: GRANT USAGE ON FOREIGN SERVER {named} TO {identifier(role)}")
+    missing += [
+        f"a user mapping for {name}: CREATE USER MAPPING FOR {identifier(name)} SERVER {named} "
+        "OPTIONS (user '…', password '…')"
+        for (name,) in unmapped
+    ]
+    return FarFacts(
+        missing=tuple(missing),
+        keys=tuple((name, definition) for name, definition, _ in keys),
+        others=tuple(f"{what} {name}: {_REMEDIES[what]}" for what, name in others),
+        leaves=tuple((Name(schema, table), is_keyed) for schema, table, is_keyed in leaves),
+        is_plain=is_plain,
+    )
+
+
+def far_table(connection: Connection, name: Name) -> FarTable | None:
+    """Where a partition lies, by the options of its foreign table."""
+    with reading(connection):
+        row = connection.execute(
+            """SELECT s.srvname, n.nspname, c.relname,
+                      (SELECT bool_and(atttypid < %s) FROM pg_attribute
+                       WHERE attrelid = f.ftrelid AND attnum > 0 AND NOT attisdropped),
+                      (SELECT option_value FROM pg_options_to_table(f.ftoptions) WHERE option_name = 'schema_name'),
+                      (SELECT option_value FROM pg_options_to_table(f.ftoptions) WHERE option_name = 'table_name')
+               FROM pg_foreign_table f JOIN pg_foreign_server s ON s.oid = f.ftserver
+               JOIN pg_class c ON c.oid = f.ftrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+               WHERE f.ftrelid = to_regclass(%s)""",
+            [_FIRST_MADE, str(name)],
+        ).fetchone()
+    if row is None:
+        return None
+    server, schema, table, is_plain, far_schema, far_name = row
+    return FarTable(server, Name(far_schema or schema, far_name or table), is_plain=is_plain)
+
+
+def indexes_there(far: FarServers, table: FarTable) -> tuple[Index, ...]:
+    """Of the table on the other server."""
+    there = far.connection(table.server)
+    with far.errors(table.server, "read the indexes of a table"), reading(there):
+        return indexes(there, catalogue.relation(there, table.table))
+
+
+def exists_there(far: FarServers, server: str, name: Name) -> bool:
+    """Asked of the other server itself."""
+    there = far.connection(server)
+    with far.errors(server, "look for a table"):
+        found: bool = there.execute("SELECT to_regclass(%s) IS NOT NULL", [str(name)]).fetchall()[0][0]
+    return found
