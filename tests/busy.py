@@ -37,10 +37,11 @@ DIFFERENCES = f"""SELECT count(*) FROM ((TABLE {TABLE} EXCEPT ALL TABLE {TWIN})
 class Writer(threading.Thread):
     """One session. Its rows are those whose number, divided by the number of writers, leaves its own."""
 
-    def __init__(self, dsn, number, writers, rows, pause_s, *, in_replica=False, isolation=None):
+    def __init__(self, dsn, number, writers, rows, pause_s, *, in_replica=False, isolation=None, stays=False):
         super().__init__(daemon=True)
         self.dsn, self.number, self.writers, self.pause_s = dsn, number, writers, pause_s
         self.in_replica, self.isolation = in_replica, isolation
+        self.stays = stays  # whether rows stay in their partitions: those elsewhere take no others by UPDATE or MERGE
         self.random = random.Random(number)
         self.ids = [number + writers * n for n in range(1, rows // writers)]
         self.next_id = 10_000_000 * (number + 1)
@@ -116,13 +117,14 @@ class Writer(threading.Thread):
                 hive,
                 at,
             )
-        elif what < 0.62:
+        elif what < 0.62 or (self.stays and (what < 0.74 or what >= 0.97)):
             self.both(connection, "UPDATE {} SET weight = weight + 1, hive_id = %s WHERE reading_id = %s", hive, number)
         elif what < 0.74:
             self.both(connection, "UPDATE {} SET taken_at = %s WHERE reading_id = %s", at, number)
         elif what < 0.8:
             new = self.new(keep=False)
-            self.both(connection, "UPDATE {} SET reading_id = %s, taken_at = %s WHERE reading_id = %s", new, at, number)
+            moved, values = (", taken_at = %s", [at]) if not self.stays else ("", [])
+            self.both(connection, f"UPDATE {{}} SET reading_id = %s{moved} WHERE reading_id = %s", new, *values, number)
             self.undoing.append((self.ids.__setitem__, chosen, number))
             self.ids[chosen] = new
         elif what < 0.93:
