@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context, parse_wait, progress, write_scripts
+from slabrow.cli.common import add_common, context, parse_wait, progress, with_elsewhere, write_scripts
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name, parse_name
 
@@ -25,13 +25,6 @@ class Relocating:
     elsewhere: str | None = None
     gives_up_key: bool = False
     is_still_written: bool = False
-
-
-def with_elsewhere(asked: "Context") -> "Context":
-    """With the other servers that the layout file names."""
-    from slabrow.files.layout_file import read_elsewhere  # with Pydantic, which is slow to load
-
-    return replace(asked, elsewhere=read_elsewhere(asked.layout_file))
 
 
 def add_live(live: "argparse._ArgumentGroup") -> None:

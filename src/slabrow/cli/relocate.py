@@ -4,8 +4,8 @@ import argparse
 from dataclasses import replace
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import context, parse_wait, progress
-from slabrow.cli.redividing import Relocating, add_shared, run_shared, with_elsewhere
+from slabrow.cli.common import context, parse_wait, progress, with_elsewhere
+from slabrow.cli.redividing import Relocating, add_shared, run_shared
 from slabrow.core.values.errors import UsageError
 
 

@@ -11,7 +11,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND, NO_SERVER
-from slabrow.cli.common import add_common, context, parse_moment, parse_wait, progress, remark, write_script
+from slabrow.cli.common import (
+    add_common,
+    context,
+    parse_moment,
+    parse_wait,
+    progress,
+    remark,
+    with_elsewhere,
+    write_script,
+)
 from slabrow.core.values.errors import UsageError, nearest
 from slabrow.core.values.one_line import one_line
 from slabrow.work.context import Context, Event, ignore_event
@@ -123,7 +132,7 @@ def _tended(
         partition = options.hold if options.hold is not None else options.end_hold
         print(one_line(hold(asked, schema, partition, until, holds=options.hold is not None, go=options.go)))
         return FINE if options.go else FOUND
-    with progress(options, asked) as watched:
+    with progress(options, with_elsewhere(asked)) as watched:
         with_sizes = options.metrics is not None or server is not None
         how = TendOptions(options.go, options.retiring, schema, with_sizes, checks=options.check)
         if options.on:

@@ -125,6 +125,7 @@ def _parsed(text: str, name: str) -> _Parsed:
     if not entries and not faults:
         faults.append(_Fault(1, "there is no [[layout]] in it"))
     faults += _doubles(layouts, lines)
+    faults += _unknown_places(layouts, elsewhere, lines)
     if faults:
         listed = "\n".join(f"line {fault.line}: {fault.text}" for fault in sorted(faults))
         plural = "s" if len(faults) > 1 else ""
@@ -359,8 +360,11 @@ def _layout_lines(layout: Layout) -> str:
         after, span = _toml(_span(layout.coarsen.after)), _toml(_span(layout.coarsen.span))
         lines.append(f"coarsen = {{ after = {after}, span = {span} }}")
     if layout.place:
-        rules = [(_toml(_span(each.after)), _toml(each.tablespace)) for each in layout.place]
-        said = ", ".join(f"{{ after = {after}, tablespace = {tablespace} }}" for after, tablespace in rules)
+        said = ", ".join(
+            f"{{ after = {_toml(_span(each.after))}, {'tablespace' if each.tablespace else 'elsewhere'} = "
+            f"{_toml(each.target)} }}"
+            for each in layout.place
+        )
         lines.append(f"place = [{said}]")
     if layout.at_most_moved is not None:
         lines.append(f"at_most_moved = {_toml(spelled_size(layout.at_most_moved))}")
@@ -454,6 +458,18 @@ def _doubles(layouts: list[Layout], lines: "_Lines") -> list[_Fault]:
         if layout.table in seen:
             faults.append(_Fault(lines.of(place, "table"), f"{layout.table} has a layout already: keep one"))
         seen.add(layout.table)
+    return faults
+
+
+def _unknown_places(layouts: Sequence[Layout], known: Sequence[Elsewhere], lines: "_Lines") -> list[_Fault]:
+    names = [entry.name for entry in known]
+    faults = []
+    for place, layout in enumerate(layouts):
+        for rule in layout.place:
+            if rule.elsewhere and rule.elsewhere not in names:
+                near = nearest(rule.elsewhere, names)
+                fix = f"did you mean {near}?" if near else f'add [[elsewhere]] name = "{rule.elsewhere}", dsn = "…"'
+                faults.append(_Fault(lines.of(place, "place"), f"place: no server is called {rule.elsewhere!r}: {fix}"))
     return faults
 
 

@@ -17,13 +17,13 @@ def parse_place(given: Sequence[Any]) -> tuple[PlaceRule, ...]:
     """Raises LayoutError."""
     rules = []
     for each in given:
-        if isinstance(each, dict) and "elsewhere" in each:
-            raise LayoutError("upkeep moves no partitions to other servers yet", fix=_EXAMPLE)
-        if not isinstance(each, dict) or set(each) != {"after", "tablespace"}:
-            raise LayoutError("each entry of `place` has two keys", fix=_EXAMPLE)
-        if not isinstance(each["tablespace"], str) or not each["tablespace"]:
-            raise LayoutError("a tablespace is named by a text", fix=_EXAMPLE)
-        rules.append(PlaceRule(parse_span(each["after"]), each["tablespace"]))
+        named = {"tablespace", "elsewhere"} & set(each) if isinstance(each, dict) else set()
+        if len(named) != 1 or set(each) != {"after", *named}:
+            raise LayoutError("each entry of `place` has two keys, `after` and where to", fix=_EXAMPLE)
+        [where] = named
+        if not isinstance(each[where], str) or not each[where]:
+            raise LayoutError(f"`{where}` is a name", fix=_EXAMPLE)
+        rules.append(PlaceRule(parse_span(each["after"]), **{where: each[where]}))
     return tuple(rules)
 
 

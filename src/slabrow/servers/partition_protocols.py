@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.table.shape import Index
     from slabrow.core.table.tree import Partition, Tree
-    from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
+    from slabrow.core.upkeep.elsewhere import FarFacts, FarLook, FarTable
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.upkeep.relocation import PlaceFacts
     from slabrow.core.values.names import Name
@@ -42,8 +42,11 @@ class PartitionQuestions(Protocol):
         has no such partitions, UsageError for a server that the session cannot reach.
         """
 
-    def far_table(self, name: Name) -> FarTable | None:
-        """Where the rows of a partition lie, when that is on another server."""
+    def far_tables(self, name: Name) -> tuple[FarTable, ...]:
+        """Where the rows of a partition, or of those below it, lie on other servers."""
+
+    def look_there(self, names: Sequence[Name]) -> dict[Name, FarLook]:
+        """Leaves whose rows lie elsewhere, as the other servers have them. A server that is down fails no other."""
 
     def indexes_there(self, table: FarTable) -> tuple[Index, ...]:
         """Of the table on the other server. Raises UsageError and ServerError."""

@@ -33,7 +33,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.table.tree import Tree
     from slabrow.core.upkeep.actions import Action, Adopt, Archive
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
-    from slabrow.core.upkeep.elsewhere import Elsewhere, FarFacts
+    from slabrow.core.upkeep.elsewhere import Elsewhere, FarFacts, FarTable
     from slabrow.core.upkeep.ledger_entries import LedgerEntry, WrittenEntry
     from slabrow.core.upkeep.live_plan import LivePlan, Reshaping
     from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
@@ -326,6 +326,9 @@ class Writer(Protocol):
     def relocating(self, plan: RelocationPlan) -> tuple[Step, ...]:
         """Partitions are moved to another tablespace, while readers and writers of each wait for its rows."""
 
+    def dropping_there(self, far: FarTable) -> Remote:
+        """The table of a partition on another server goes, with what stands beside it."""
+
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
         """Every index of a table comes to every leaf, built beside writers. only: this index alone."""
 
@@ -366,7 +369,9 @@ class Writer(Protocol):
     def creation_of(self, table: Name, columns: Sequence[ExportColumn]) -> str:
         """The definition of a table's stored columns, for readers of the manifest."""
 
-    def unchanged_since(self, table: Name, columns: Sequence[str], rows: int, fingerprint: str) -> tuple[Part, ...]:
+    def unchanged_since(
+        self, table: Name, columns: Sequence[str], rows: int, fingerprint: str, *, is_far: bool
+    ) -> tuple[Part, ...]:
         """Statements that compare a table with what was archived of it, and keep writers out from then on."""
 
     def script(self, transactions: Sequence[Transaction], title: str, now: datetime) -> str:

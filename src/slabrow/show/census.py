@@ -42,11 +42,12 @@ def _partition_data(partition: Partition) -> Json:
         "low": key_data(partition.low),
         "high": key_data(partition.high),
         "tablespace": partition.place,
+        "elsewhere": partition.server,
     }
 
 
 def _rows(census: Census) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
-    return ("name", "parent", *BOUNDS_HEADER, "rows", "bytes", "low", "high", "tablespace"), [
+    return ("name", "parent", *BOUNDS_HEADER, "rows", "bytes", "low", "high", "tablespace", "elsewhere"), [
         [
             partition.spelling,
             partition.parent,
@@ -56,6 +57,7 @@ def _rows(census: Census) -> tuple[Sequence[str], Iterable[Sequence[Any]]]:
             key_data(partition.low),
             key_data(partition.high),
             partition.place,
+            partition.server,
         ]
         for partition in census.tree.partitions
     ]
@@ -71,7 +73,7 @@ def _text(census: Census, out: "Console") -> None:
         f"{plural(len(tree.leaves), 'leaf', 'leaves')}, {rows_of(total, census.is_exact)}, "
         f"{size(sum(leaf.bytes for leaf in tree.leaves))}",
     )
-    spread = len({leaf.place for leaf in tree.leaves}) > 1
+    spread = len({_lies(leaf) for leaf in tree.leaves}) > 1
     told = ("lies in",) if spread else ()
     heads = ("partition", "from (in)", "to (out)", "rows", "bytes", *told, "lowest key", "highest key")
     lines = table(*heads, right=("rows", "bytes"))
@@ -83,7 +85,7 @@ def _text(census: Census, out: "Console") -> None:
             *map(plain, (partition.spelling, *held(partition.bounds))),
             count(partition.rows),
             size(partition.bytes),
-            *([plain(partition.place or "")] if spread else []),
+            *([plain(_lies(partition) or "")] if spread else []),
             plain(key_text(partition.low)),
             plain(key_text(partition.high)),
         )
@@ -91,8 +93,9 @@ def _text(census: Census, out: "Console") -> None:
     if spread:
         lying: dict[str, int] = {}
         for leaf in tree.leaves:
-            lying[leaf.place or "elsewhere"] = lying.get(leaf.place or "elsewhere", 0) + leaf.bytes
-        words = ", ".join(f"{size(many)} in {place}" for place, many in lying.items())
+            place = f"on {leaf.server}" if leaf.server is not None else f"in {leaf.place}"
+            lying[place] = lying.get(place, 0) + leaf.bytes
+        words = ", ".join(f"{size(many)} {place}" for place, many in lying.items())
         out.print(plain(f"{words}, indexes counted with their partitions."))
     if census.against:
         same = sum(each.before == each.after for each in census.against)
@@ -101,6 +104,11 @@ def _text(census: Census, out: "Console") -> None:
     print_findings(census.findings, out)
     for text in census.notes:
         note(out, f"Note: {text}.")
+
+
+def _lies(partition: Partition) -> str | None:
+    """The other server, or the tablespace."""
+    return partition.server if partition.server is not None else partition.place
 
 
 def print_findings(findings: Sequence[Finding], out: "Console") -> None:

@@ -10,7 +10,7 @@ from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.findings import Finding, findings
 from slabrow.core.upkeep.placing import misplaced
-from slabrow.core.values.errors import UsageError
+from slabrow.core.values.errors import ServerError, UsageError
 from slabrow.core.values.key_values import Value, order, parse_value, spell
 from slabrow.core.values.method import By
 from slabrow.core.values.names import Name
@@ -50,6 +50,7 @@ def census(
     against   the JSON of an earlier `survey`, whose counts per period or value are compared (needs `exact`)
     """
     earlier = _read_counts(against) if against else None
+    uncounted: list[Finding] = []
     if earlier is not None and not exact:
         raise UsageError("--against compares counted rows", fix="add --exact, so that the rows are counted")
     with context.connected() as session:
@@ -58,10 +59,12 @@ def census(
             leaves = tree.leaves
             rows = sum(leaf.rows or 0 for leaf in leaves)
             context.scanning(rows, sum(leaf.bytes for leaf in leaves), f"counting the rows of {tree.spelling}")
-            tree = _with_counts(tree, session.counting.count_leaves(tree))
+            counted, uncounted = _counted(session, tree)
+            tree = _with_counts(tree, counted)
+        tree, faults = _looked_elsewhere(session, tree, is_counted=exact)
         conversion = _conversion(session, tree)
         own = [finding_of_indexes(session, tree.table), finding_of_statistics(session, tree.table)]
-    found = [*findings(tree, is_counted=exact), *(each for each in own if each is not None)]
+    found = [*findings(tree, is_counted=exact), *(each for each in own if each is not None), *faults, *uncounted]
     compared = _compare(tree, earlier) if earlier else ()
     if layout is not None and layout.place and tree.by is By.RANGE and tree.kinds[0].is_time:
         found += misplaced(layout, tree, context.now)
@@ -97,6 +100,44 @@ def _conversion(session: Session, tree: Tree) -> list[Finding]:
 
     records = [each for each in session.reshapings(schema).open_jobs() if each.root == str(tree.table)]
     return [finding_of(session, schema, record) for record in records]
+
+
+def _counted(session: Session, tree: Tree) -> tuple[dict[str, LeafCount], list[Finding]]:
+    """The rows of each leaf. A server that is down leaves its own uncounted, and is found."""
+    servers = dict.fromkeys(leaf.server for leaf in tree.leaves)
+    counted: dict[str, LeafCount] = {}
+    found = []
+    for server in servers:
+        there = tuple(each for each in tree.partitions if not each.is_leaf or each.server == server)
+        try:
+            counted |= session.counting.count_leaves(replace(tree, partitions=there))
+        except ServerError as error:
+            if server is None or session.closed:
+                raise
+            found.append(Finding("far_uncounted", f"the rows on {server} are not counted: {error.found or error}"))
+    return counted, found
+
+
+def _looked_elsewhere(session: Session, tree: Tree, *, is_counted: bool) -> tuple[Tree, list[Finding]]:
+    """With the rows and bytes of partitions on other servers, and what is wrong with them there."""
+    names = [leaf.name for leaf in tree.leaves if leaf.server is not None]
+    if not names:
+        return tree, []
+    looks = session.partitions.look_there(names)
+    partitions, found, down = [], [], dict[str, str]()
+    for each in tree.partitions:
+        look = looks.get(each.name)
+        if look is None:
+            partitions.append(each)
+            continue
+        if look.error:
+            down[look.table.server] = look.error
+        found += [Finding("far_drift", f"{each.spelling} on {each.server}: {fault}", each.spelling)
+                  for fault in look.faults]  # fmt: skip
+        rows = each.rows if is_counted or look.rows is None else look.rows
+        partitions.append(each._replace(rows=rows, bytes=look.bytes))
+    found += [Finding("far_down", f"{server} could not be asked: {why}") for server, why in down.items()]
+    return replace(tree, partitions=tuple(partitions)), found
 
 
 def _with_counts(tree: Tree, counted: dict[str, LeafCount]) -> Tree:

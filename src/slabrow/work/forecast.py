@@ -70,7 +70,7 @@ def _places(seen: LayoutPreview, now: datetime) -> tuple[str | None, ...]:
         return ()
     here = as_key(now, kind, ZoneInfo(layout.zone))
     rules = [place_of(layout, each.top.bounds, here) for each in seen.sized]
-    return tuple(None if rule is None else rule.tablespace for rule in rules)
+    return tuple(None if rule is None else rule.target for rule in rules)
 
 
 def _times(seen: LayoutPreview, times: float | None) -> LayoutPreview:

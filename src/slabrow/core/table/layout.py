@@ -68,10 +68,16 @@ class Wanted:
 
 @dataclass(frozen=True, slots=True)
 class PlaceRule:
-    """Partitions that are older than `after` lie in a tablespace."""
+    """Partitions that are older than `after` lie in a tablespace, or on another server: one of the two is named."""
 
     after: Span
-    tablespace: str
+    tablespace: str = ""
+    elsewhere: str = ""
+
+    @property
+    def target(self) -> str:
+        """The name of either."""
+        return self.tablespace or self.elsewhere
 
 
 @dataclass(frozen=True, slots=True)

@@ -213,6 +213,7 @@ class Traits:
     row_security       `ENABLE`, `FORCE`: what the partition itself has
     policies           of its own: the name, and what follows the table's name in CREATE POLICY
     named_policies     those left out, as they name the sibling itself
+    keys               unique indexes of its own, as what follows ON table: where the table cannot have them
     """
 
     tablespace: str | None = None
@@ -225,3 +226,4 @@ class Traits:
     row_security: tuple[str, ...] = ()
     policies: tuple[tuple[str, str], ...] = ()
     named_policies: tuple[str, ...] = ()
+    keys: tuple[str, ...] = ()

@@ -88,6 +88,7 @@ class Partition(NamedTuple):
     division     how it is divided when it is no leaf
     low, high    the key's least and greatest value: from statistics, or exact after a count
     place        the tablespace that its rows lie in; None for what is divided, and where the server has none
+    server       the other server that its rows lie on; None for this one
     """
 
     name: Name
@@ -103,6 +104,7 @@ class Partition(NamedTuple):
     is_detaching: bool = False
     division: Division | None = None
     place: str | None = None
+    server: str | None = None
 
 
 @dataclass(frozen=True)

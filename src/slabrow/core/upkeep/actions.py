@@ -74,12 +74,17 @@ class Merge(_OnPartition):
 
 @dataclass(frozen=True, slots=True)
 class Place(_OnPartition):
-    """Move a partition that is old enough to another tablespace. leaves: those of it that lie elsewhere."""
+    """Move a partition that is old enough to another tablespace, or to another server.
+
+    target        its name; is_server: of which it is
+    leaves        those of the partition that lie elsewhere
+    """
 
     kind: ClassVar[str] = "place"
-    tablespace: str
+    target: str
     leaves: tuple[Name, ...]
     bytes: int
+    is_server: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -51,3 +51,19 @@ class FarFacts:
     others: tuple[str, ...] = ()
     leaves: tuple[tuple[Name, bool], ...] = ()
     is_plain: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class FarLook:
+    """A table on another server as that server has it.
+
+    rows     the planner's estimate, None when never analysed; bytes: table and indexes together
+    faults   where it has become another table than its partition here, each a sentence with what to do
+    error    why that server could not be asked; empty when it answered
+    """
+
+    table: FarTable
+    rows: int | None = None
+    bytes: int = 0
+    faults: tuple[str, ...] = ()
+    error: str = ""

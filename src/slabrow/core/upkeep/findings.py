@@ -14,7 +14,8 @@ class Finding:
               `detach_unfinished`, `unknown_bound`, `counts_differ`, `drift`, `undeclared_partition`, `hold`,
               `growth`, `publication`, `policy`, `conversion_under_way`, `old_table_kept`, `old_table_behind`,
               `index_missing`, `parent_statistics`, `too_large`, `too_large_soon`, `too_many`, `too_many_soon`,
-              `not_pruning`, `pruning_unknown`, `misplaced`, `place_waits`
+              `not_pruning`, `pruning_unknown`, `misplaced`, `place_waits`, `far_down`, `far_drift`,
+              `far_uncounted`
     text      one sentence
     partition the partition it is about, as the server spells it, or None
     """

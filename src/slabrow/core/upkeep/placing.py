@@ -34,7 +34,7 @@ def due_moves(
     layout: Layout, tree: Tree, now: datetime | int, busy: Collection[Name]
 ) -> tuple[tuple[Action, ...], tuple[Finding, ...]]:
     """The moves of this run, the oldest partition first, and what waits. busy: partitions that leave or are merged."""
-    if layout.place and tree.leaves and all(leaf.place is None for leaf in tree.leaves):
+    if layout.place and tree.leaves and all(leaf.place is None and leaf.server is None for leaf in tree.leaves):
         return (), (Finding("place_waits", "this server tells of no tablespaces, so `place` moves nothing here"),)
     due = list(_due(layout, tree, now, busy)) if layout.place else []
     if not due:
@@ -67,10 +67,11 @@ def due_moves(
 def misplaced(layout: Layout, tree: Tree, now: datetime | int) -> Iterator[Finding]:
     """Partitions that lie elsewhere than the layout says."""
     for each in _due(layout, tree, now, ()):
-        lies = ", ".join(dict.fromkeys(leaf.place or "" for leaf in _elsewhere(tree, each.partition, each.tablespace)))
+        leaves = [leaf for leaf in tree.leaves if leaf.name in each.leaves]
+        lies = ", ".join(dict.fromkeys(leaf.server or leaf.place or "" for leaf in leaves))
         yield Finding(
             "misplaced",
-            f"{each.partition} lies in {lies}, and its age says {each.tablespace}: `slabrow tend --go` moves it",
+            f"{each.partition} lies in {lies}, and its age says {each.target}: `slabrow tend --go` moves it",
             str(each.partition),
         )
 
@@ -81,18 +82,23 @@ def _due(layout: Layout, tree: Tree, now: datetime | int, busy: Collection[Name]
         rule = place_of(layout, bounds, here)
         if rule is None or partition.name in busy:
             continue
-        if leaves := _elsewhere(tree, partition.name, rule.tablespace):
+        if leaves := _elsewhere(tree, partition.name, rule):
             yield Place(
                 tree.table,
                 partition.name,
                 bounds,
-                f"it is older than {rule.after}, and belongs in {rule.tablespace}",
-                rule.tablespace,
+                f"it is older than {rule.after}, and belongs in {rule.target}",
+                rule.target,
                 tuple(leaf.name for leaf in leaves),
                 sum(leaf.bytes for leaf in leaves),
+                is_server=bool(rule.elsewhere),
             )
 
 
-def _elsewhere(tree: Tree, name: Name, target: str) -> list[Partition]:
+def _elsewhere(tree: Tree, name: Name, rule: PlaceRule) -> list[Partition]:
+    """The leaves that are to be moved. Nothing comes home from another server by its age."""
     partition = next(child for child in tree.children if child.name == name)
-    return [leaf for leaf in tree.leaves_of(partition) if leaf.place not in (None, target)]
+    leaves = tree.leaves_of(partition)
+    if rule.elsewhere:
+        return [leaf for leaf in leaves if leaf.server is None]
+    return [leaf for leaf in leaves if leaf.server is None and leaf.place not in (None, rule.tablespace)]

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.table.shape import Index
     from slabrow.core.table.tree import Partition, Tree
-    from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
+    from slabrow.core.upkeep.elsewhere import FarFacts, FarLook, FarTable
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.upkeep.relocation import PlaceFacts
     from slabrow.core.values.names import Name
@@ -100,9 +100,13 @@ class MariaPartitions:
             fix="a partition cannot go to another server and stay behind the same table",
         )
 
-    def far_table(self, name: Name) -> FarTable | None:
-        """As `PartitionQuestions.far_table`: none lies elsewhere."""
-        return None
+    def far_tables(self, name: Name) -> tuple[FarTable, ...]:
+        """As `PartitionQuestions.far_tables`: none lies elsewhere."""
+        return ()
+
+    def look_there(self, names: Sequence[Name]) -> dict[Name, FarLook]:
+        """As `PartitionQuestions.look_there`."""
+        return {}
 
     def indexes_there(self, table: FarTable) -> tuple[Index, ...]:
         """As `PartitionQuestions.indexes_there`."""

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.partition_facts import PartitionFacts
     from slabrow.core.table.shape import Index
     from slabrow.core.table.tree import Partition, Tree
-    from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
+    from slabrow.core.upkeep.elsewhere import FarFacts, FarLook, FarTable
     from slabrow.core.upkeep.membership import Staged
     from slabrow.core.upkeep.relocation import PlaceFacts
 
@@ -134,12 +134,19 @@ class PostgresPartitions:
         with explained("read what a partition elsewhere needs"):
             return far_tables.far_facts(self.connection, root, server, self.far)
 
-    def far_table(self, name: Name) -> FarTable | None:
-        """As `PartitionQuestions.far_table`."""
+    def far_tables(self, name: Name) -> tuple[FarTable, ...]:
+        """As `PartitionQuestions.far_tables`."""
         from slabrow.servers.postgresql.read import far_tables
 
         with explained("read where the partition lies"):
-            return far_tables.far_table(self.connection, name)
+            return far_tables.far_tables(self.connection, name)
+
+    def look_there(self, names: Sequence[Name]) -> dict[Name, FarLook]:
+        """As `PartitionQuestions.look_there`."""
+        from slabrow.servers.postgresql.read import far_tables
+
+        with explained("read where partitions lie"):
+            return far_tables.look_there(self.connection, names, self.far)
 
     def indexes_there(self, table: FarTable) -> tuple[Index, ...]:
         """As `PartitionQuestions.indexes_there`."""

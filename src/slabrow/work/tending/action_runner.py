@@ -1,6 +1,7 @@
 """Does what upkeep has decided, one action after the other, and writes down in the ledger how each ended."""
 
 import time
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -9,10 +10,11 @@ from typing import Any
 
 from slabrow.core.table.export_column import RowSource
 from slabrow.core.table.layout import Layout
-from slabrow.core.upkeep.actions import Archive, Merge, Place, Sweep
+from slabrow.core.upkeep.actions import Archive, Drop, Merge, Place, Sweep
+from slabrow.core.upkeep.elsewhere import FarTable
 from slabrow.core.upkeep.ledger_entries import LedgerEntry
 from slabrow.core.upkeep.statements import Statement, Transaction
-from slabrow.core.values.errors import Outdated, ServerError
+from slabrow.core.values.errors import Outdated, ServerError, SlabrowError
 from slabrow.core.values.names import Name
 from slabrow.servers.protocols import ActionWriter, LedgerStore, Session
 from slabrow.work import runner
@@ -53,6 +55,7 @@ class ActionRunner:
             return tended
         began, waits = time.monotonic(), self.course.lock_waits
         try:
+            far = self._far_tables(tended)
             match tended.action:
                 case Archive() as action:
                     done = self._archived(tended, layout, writer.after_archive(action)[1])
@@ -61,9 +64,10 @@ class ActionRunner:
                 case Merge() as action:
                     done = self._merged(tended, action, layout)
                 case Place() as action:
-                    done = self._placed(tended, action)
+                    done = self._placed(tended, action, layout)
                 case _:
                     done = self._ran(tended)
+            done = self._dropped_there(done, far)
         except ServerError as error:
             if self.session.closed:
                 raise
@@ -71,6 +75,22 @@ class ActionRunner:
             self.write(replace(tended, lock_waits=self.course.lock_waits - waits), "failed", _since(began), text)
             done = replace(tended, state=State.FAILED, text=text)
         return replace(done, duration_ms=round(_since(began), 3), lock_waits=self.course.lock_waits - waits)
+
+    def _far_tables(self, tended: Tended) -> tuple[FarTable, ...]:
+        """The tables on other servers whose rows go with an action. Asked before: afterwards nothing names them."""
+        if not isinstance(tended.action, Archive | Drop):
+            return ()
+        return self.session.partitions.far_tables(tended.action.partition)
+
+    def _dropped_there(self, done: Tended, far: Sequence[FarTable]) -> Tended:
+        """What has left here goes there too: in this order no query finds a partition without its rows."""
+        left = []
+        for table in far:
+            try:
+                self.session.execution.run_there(self.session.writer.dropping_there(table))
+            except SlabrowError as error:
+                left.append(f"drop {table.table} on {table.server} by hand, as {error.problem}")
+        return done if not left else replace(done, text="; ".join(filter(None, (done.text, *left))))
 
     def told(self, tended: Tended) -> Tended:
         """Says what became of an action as soon as it is known."""
@@ -100,19 +120,30 @@ class ActionRunner:
 
     def _merged(self, tended: Tended, action: Merge, layout: Layout) -> Tended:
         """By the steps of `merge`, which write down themselves how far they are; the old partitions are let go of."""
-        from slabrow.work.tending.coarsen import coarsen
+        from slabrow.work.tending.reshape import coarsen
 
         if self.schema is None or self.ledger is None:
             return replace(tended, state=State.SKIPPED, text="a merge keeps its state in the ledger, and there is none")
         rows = coarsen(self.context, self.session, self.schema, layout, action.table, action.sources)
         return replace(tended, state=State.DONE, rows=rows)
 
-    def _placed(self, tended: Tended, action: Place) -> Tended:
+    def _placed(self, tended: Tended, action: Place, layout: Layout) -> Tended:
         """By the steps of `relocate`, which write down themselves how far they are."""
+        if action.is_server:
+            from slabrow.work.tending.reshape import move_elsewhere
+
+            if self.schema is None or self.ledger is None:
+                text = "a move to another server keeps its state in the ledger, and there is none"
+                return replace(tended, state=State.SKIPPED, text=text)
+            rows = sum(
+                move_elsewhere(self.context, self.session, self.schema, layout, action.table, leaf, action.target)
+                for leaf in action.leaves
+            )
+            return replace(tended, state=State.DONE, rows=rows, text=f"now on {action.target}")
         from slabrow.work.relocate import move_leaves
 
-        move_leaves(self.context, self.session, self.ledger, action.table, action.leaves, action.tablespace)
-        return replace(tended, state=State.DONE, text=f"now in {action.tablespace}")
+        move_leaves(self.context, self.session, self.ledger, action.table, action.leaves, action.target)
+        return replace(tended, state=State.DONE, text=f"now in {action.target}")
 
     def _ran(self, tended: Tended) -> Tended:
         assert tended.transaction is not None

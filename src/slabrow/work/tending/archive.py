@@ -89,7 +89,17 @@ def archive(
             write_manifest(place.manifest, held)
             if place.earlier is not None and place.earlier.file != path.name:
                 (folder / place.earlier.file).unlink(missing_ok=True)  # of the attempt before, in the other form
-    return Archived(place.manifest, held, session.writer.unchanged_since(table, names, held.rows, held.fingerprint))
+    return Archived(
+        place.manifest,
+        held,
+        session.writer.unchanged_since(
+            table,
+            names,
+            held.rows,
+            held.fingerprint,
+            is_far=bool(session.partitions.far_tables(table)),
+        ),
+    )
 
 
 def has_left(archived: Archived) -> None:

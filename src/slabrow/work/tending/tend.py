@@ -64,6 +64,7 @@ def tend(
     ):
         reports, numbered = _looked_at(layouts, trees_ahead.parts(), context.now)
         session = trees_ahead.session()
+        session.reach(context.elsewhere)
         for name in _left_behind(session, layouts):
             reports.pop(name, None)
             numbered.pop(name, None)
@@ -176,7 +177,7 @@ def _being_changed(
         if layout is None:
             continue
         if asked.go and record.details.get("coarsens"):
-            from slabrow.work.tending.coarsen import finish
+            from slabrow.work.tending.reshape import finish
 
             # Its own work, which was stopped midway: the table is tended as usual afterwards.
             finish(clock.context, clock.session, asked.ledger_schema, layout, record)

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from slabrow.core.table.bounds import Bounds
-from slabrow.core.upkeep.statements import Part, Statement, Transaction
+from slabrow.core.upkeep.statements import Part, Remote, Statement, Transaction
 from slabrow.core.values.errors import Refusal, UsageError
 from slabrow.servers.mariadb import quoting
 
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.tree import Tree
     from slabrow.core.upkeep.actions import Adopt
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
-    from slabrow.core.upkeep.elsewhere import FarFacts
+    from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
     from slabrow.core.upkeep.live_plan import LivePlan
     from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
     from slabrow.core.upkeep.planned_partitions import Planned
@@ -119,6 +119,10 @@ class MariaWriter:
         """As `Writer.giving_up_keys`: nothing asks for it."""
         return ()
 
+    def dropping_there(self, far: FarTable) -> Remote:
+        """As `Writer.dropping_there`: there is none."""
+        raise NotImplementedError("no partition of this family lies on another server")
+
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
         """As `Writer.index_mending`: there is none that only some partitions have."""
         return ()
@@ -177,7 +181,9 @@ class MariaWriter:
 
         return archiving.creation_of(table, columns)
 
-    def unchanged_since(self, table: Name, columns: Sequence[str], rows: int, fingerprint: str) -> tuple[Part, ...]:
+    def unchanged_since(
+        self, table: Name, columns: Sequence[str], rows: int, fingerprint: str, *, is_far: bool
+    ) -> tuple[Part, ...]:
         """As `Writer.unchanged_since`: it is compared again when nobody can reach it any more."""
         return ()
 

@@ -22,7 +22,7 @@ _FETCH, _BATCH = 10_000, 500
 
 def arrivals_of(far: FarTable) -> str:
     """The table beside a table elsewhere that keeps which pieces of the copy have come, as SQL."""
-    return quoting.table(far.table.sibling(fit(far.table.table, "_arrived", NAME_LIMIT)))
+    return quoting.table(_beside(far, "_arrived"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +91,7 @@ class FarPartition:
                 made.append(f"ALTER TABLE {self._table} ADD CONSTRAINT {name} {constraint.definition}")
         condition = plan.sources[0].condition
         if isinstance(planned.bounds, Hashed):
-            hashed = quoting.table(self.far.table.sibling(fit(self.far.table.table, "_hash", NAME_LIMIT)))
+            hashed = quoting.table(_beside(self.far, "_hash"))
             columns = ", ".join(
                 column_definition(_plain(column)) for column in plan.shape.columns if column.name in plan.key
             )
@@ -115,11 +115,16 @@ class FarPartition:
         """Before the copy begins."""
         return Remote(f"TRUNCATE {self._table}, {arrivals_of(self.far)}", self.far.server)
 
-    def dropping(self) -> Remote:
-        """With what stands beside it."""
-        hashed = quoting.table(self.far.table.sibling(fit(self.far.table.table, "_hash", NAME_LIMIT)))
-        tables = ", ".join((self._table, arrivals_of(self.far), hashed))
-        return Remote(f"DROP TABLE IF EXISTS {tables}", self.far.server, doing="drop the table")
+
+def dropping_there(far: FarTable) -> Remote:
+    """The table there, with what stands beside it."""
+    beside = (quoting.table(_beside(far, ending)) for ending in ("_arrived", "_hash"))
+    tables = ", ".join((quoting.table(far.table), *beside))
+    return Remote(f"DROP TABLE IF EXISTS {tables}", far.server, doing="drop the table")
+
+
+def _beside(far: FarTable, ending: str) -> Name:
+    return far.table.sibling(fit(far.table.table, ending, NAME_LIMIT))
 
 
 def _plain(column: Column) -> Column:

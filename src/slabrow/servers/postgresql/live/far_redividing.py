@@ -15,7 +15,7 @@ from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.copying import PieceCopy
 from slabrow.servers.postgresql.live.far_following import FarFollowing
-from slabrow.servers.postgresql.live.far_partition import FarPartition, arrivals_of
+from slabrow.servers.postgresql.live.far_partition import FarPartition, arrivals_of, dropping_there
 from slabrow.servers.postgresql.live.following import Following
 from slabrow.servers.postgresql.live.locking import ALL_OUT, lock_alone, look_only
 from slabrow.servers.postgresql.live.new_partitions import NewPartitions
@@ -189,4 +189,4 @@ class FarRedividing(Redividing):
         if table not in far_ones:
             return super()._dropping(table)
         name = quoting.table(table)
-        return (self._far_partition.dropping(), Statement(f"DROP FOREIGN TABLE IF EXISTS {name}"))
+        return (dropping_there(self._far), Statement(f"DROP FOREIGN TABLE IF EXISTS {name}"))

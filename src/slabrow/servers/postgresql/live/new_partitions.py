@@ -42,8 +42,10 @@ class NewPartitions:
             detaching=frozenset(),
             lock_wait_ms=0,
             owner=None if facts.owner == facts.role else facts.owner,
-            # Whoever subscribes to a partition by its name would get each row of the copy.
-            traits=replace(facts.traits, publications=(), tablespace=plan.tablespace or facts.traits.tablespace),
+            # Whoever subscribes to a partition by its name would get each row of the copy; keys come after the rows.
+            traits=replace(
+                facts.traits, publications=(), keys=(), tablespace=plan.tablespace or facts.traits.tablespace
+            ),
         )
         made, _ = upkeep.adoption(Create(plan.parent, name, planned.bounds, plan.kind))
         yield from map(Statement, made)

@@ -184,6 +184,7 @@ def _partition(row: TreeRow, parent: str, kinds: tuple[Kind, ...], low: Key | No
         is_detaching=row.is_detaching,
         division=Division(_STRATEGIES[row.strategy], _columns(row)) if row.strategy and row.key else None,
         place=row.space,
+        server=row.server,
     )
 
 

@@ -1,8 +1,14 @@
 """Reads what a table needs, and loses, before a partition of it lies on another server (postgres_fdw)."""
 
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
 from slabrow.core.table.shape import Index
-from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
+from slabrow.core.upkeep.elsewhere import FarFacts, FarLook, FarTable
+from slabrow.core.values.errors import SlabrowError
 from slabrow.core.values.names import Name
+from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.connection import Connection, reading
 from slabrow.servers.postgresql.far import FarServers
 from slabrow.servers.postgresql.quoting import identifier, literal
@@ -115,10 +121,10 @@ def far_facts(connection: Connection, root: Name, server: str, far: FarServers) 
     )
 
 
-def far_table(connection: Connection, name: Name) -> FarTable | None:
-    """Where a partition lies, by the options of its foreign table."""
+def far_tables(connection: Connection, name: Name) -> tuple[FarTable, ...]:
+    """Where a partition lies, or those below it, by the options of the foreign tables."""
     with reading(connection):
-        row = connection.execute(
+        rows = connection.execute(
             """SELECT s.srvname, n.nspname, c.relname,
                       (SELECT bool_and(atttypid < %s) FROM pg_attribute
                        WHERE attrelid = f.ftrelid AND attnum > 0 AND NOT attisdropped),
@@ -126,13 +132,14 @@ def far_table(connection: Connection, name: Name) -> FarTable | None:
                       (SELECT option_value FROM pg_options_to_table(f.ftoptions) WHERE option_name = 'table_name')
                FROM pg_foreign_table f JOIN pg_foreign_server s ON s.oid = f.ftserver
                JOIN pg_class c ON c.oid = f.ftrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-               WHERE f.ftrelid = to_regclass(%s)""",
-            [_FIRST_MADE, str(name)],
-        ).fetchone()
-    if row is None:
-        return None
-    server, schema, table, is_plain, far_schema, far_name = row
-    return FarTable(server, Name(far_schema or schema, far_name or table), is_plain=is_plain)
+               WHERE f.ftrelid = to_regclass(%s) OR f.ftrelid IN (SELECT relid FROM pg_partition_tree(to_regclass(%s)))
+               ORDER BY 2, 3""",
+            [_FIRST_MADE, str(name), str(name)],
+        ).fetchall()
+    return tuple(
+        FarTable(server, Name(far_schema or schema, far_name or table), is_plain=is_plain)
+        for server, schema, table, is_plain, far_schema, far_name in rows
+    )
 
 
 def indexes_there(far: FarServers, table: FarTable) -> tuple[Index, ...]:
@@ -148,3 +155,70 @@ def exists_there(far: FarServers, server: str, name: Name) -> bool:
     with far.errors(server, "look for a table"):
         found: bool = there.execute("SELECT to_regclass(%s) IS NOT NULL", [str(name)]).fetchall()[0][0]
     return found
+
+
+# A column there is known by its own name, or by the one that the foreign table's option says.
+_COLUMNS_HERE = """
+    SELECT coalesce((SELECT option_value FROM pg_options_to_table(a.attfdwoptions) WHERE option_name = 'column_name'),
+                    a.attname), format_type(a.atttypid, a.atttypmod)
+    FROM pg_attribute a WHERE a.attrelid = to_regclass(%s) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum"""
+_TABLE_THERE = """
+    SELECT c.reltuples::bigint, pg_total_relation_size(c.oid), c.relkind::text,
+           (SELECT jsonb_object_agg(attname, format_type(atttypid, atttypmod)) FROM pg_attribute
+            WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped),
+           EXISTS (SELECT FROM pg_constraint WHERE conrelid = c.oid AND contype = 'c' AND convalidated)
+    FROM pg_class c WHERE c.oid = to_regclass(%s)"""
+
+
+def look_there(connection: Connection, names: Sequence[Name], far: FarServers) -> dict[Name, FarLook]:
+    """The servers are asked side by side, each for all its tables. names: of leaves whose rows lie elsewhere."""
+    tables = {name: far_tables(connection, name)[0] for name in names}
+    here: dict[Name, dict[str, str]] = {}
+    with reading(connection):
+        for name in names:
+            here[name] = dict(connection.execute(_COLUMNS_HERE, [str(name)]).fetchall())
+    by_server: dict[str, list[Name]] = {}
+    for name, table in tables.items():
+        by_server.setdefault(table.server, []).append(name)
+
+    def ask(server: str) -> dict[Name, FarLook]:
+        found = {}
+        try:
+            there = far.connection(server)
+            for name in by_server[server]:
+                with far.errors(server, "look at a table"):
+                    row = there.execute(_TABLE_THERE, [str(tables[name].table)]).fetchone()
+                found[name] = _look(tables[name], name, here[name], row)
+        except SlabrowError as error:
+            why = "; ".join(filter(None, (error.problem, error.found)))
+            return {name: FarLook(tables[name], error=why) for name in by_server[server]}
+        return found
+
+    looks: dict[Name, FarLook] = {}
+    with ThreadPoolExecutor(max_workers=max(1, len(by_server))) as crew:
+        for some in crew.map(ask, by_server):
+            looks |= some
+    return looks
+
+
+def _look(table: FarTable, name: Name, here: dict[str, str], row: tuple[Any, ...] | None) -> FarLook:
+    spelled = quoting.table(table.table)
+    if row is None:
+        return FarLook(table, faults=(f"its table {table.table} is not there",))
+    rows, size, kind, columns, is_guarded = row
+    faults = []
+    for column, type_name in here.items():
+        quoted = identifier(column)
+        if column not in columns:
+            faults.append(
+                f"its column {column} is missing there, and queries fail: ALTER TABLE {spelled} ADD COLUMN {quoted} "
+                f"{type_name}, with the same DEFAULT as here"
+            )
+        elif columns[column] != type_name:
+            faults.append(f"its column {column} is {type_name} here and {columns[column]} there: make them alike")
+    if kind == "p":
+        faults.append("its table there is partitioned: an UPDATE may change a row of another partition there")
+    elif not is_guarded:
+        condition = f"pg_get_partition_constraintdef('{name}'::regclass)"
+        faults.append(f"no CHECK guards its bounds there: add one with what {condition} says here")
+    return FarLook(table, None if rows < 0 else rows, size, tuple(faults))

@@ -53,12 +53,14 @@ def index_faults(connection: Connection, table: Name) -> dict[str, int]:
 
 
 # Not by pg_partition_tree(): that locks every partition, and thousands do not fit into the server's lock table.
+# A partition on another server has its indexes there, and none here.
 _BELOW = """
     WITH RECURSIVE part AS (
         SELECT c.oid AS relid, NULL::oid AS parentrelid, false AS isleaf, 0 AS level
         FROM pg_class c WHERE c.oid = %(oid)s
         UNION ALL SELECT i.inhrelid, i.inhparent, c.relkind <> 'p', p.level + 1
-        FROM part p JOIN pg_inherits i ON i.inhparent = p.relid JOIN pg_class c ON c.oid = i.inhrelid)"""
+        FROM part p JOIN pg_inherits i ON i.inhparent = p.relid
+        JOIN pg_class c ON c.oid = i.inhrelid AND c.relkind <> 'f')"""
 
 _FAULTS = (
     _BELOW

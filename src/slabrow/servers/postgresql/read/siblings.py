@@ -30,14 +30,20 @@ def traits(connection: Connection, parent: Name, sibling: Name | None) -> Traits
                   (SELECT jsonb_agg(jsonb_build_array(o.policyname, o.permissive, o.cmd, o.roles, o.qual, o.with_check)
                                     ORDER BY o.policyname)
                    FROM pg_policies o JOIN pg_namespace n ON n.nspname = o.schemaname
-                   WHERE n.oid = c.relnamespace AND o.tablename = c.relname)
+                   WHERE n.oid = c.relnamespace AND o.tablename = c.relname),
+                  -- Only where the table has no key: what it has, its partitions have anyway.
+                  (SELECT jsonb_agg(substring(pg_get_indexdef(x.indexrelid) FROM ' (USING .*)$') ORDER BY x.indexrelid)
+                   FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid
+                   WHERE x.indrelid = c.oid AND x.indisunique AND x.indisvalid AND NOT i.relispartition
+                     AND NOT EXISTS (SELECT FROM pg_constraint WHERE conindid = x.indexrelid)
+                     AND NOT EXISTS (SELECT FROM pg_index k WHERE k.indrelid = p.oid AND k.indisunique))
            FROM pg_class p LEFT JOIN pg_class c ON c.oid = to_regclass(%s) WHERE p.oid = to_regclass(%s)""",
         [None if sibling is None else str(sibling), str(parent)],
     ).fetchone()
     if row is None:
         return Traits()
     named = f"{quoting.identifier(sibling.table)}." if sibling is not None else ""
-    tablespace, access_method, options, identity, grants, publications, row_security, policies = row
+    tablespace, access_method, options, identity, grants, publications, row_security, policies, keys = row
     written = [(name, _policy(*rest)) for name, *rest in policies or ()]
     return Traits(
         tablespace=tablespace,
@@ -50,6 +56,7 @@ def traits(connection: Connection, parent: Name, sibling: Name | None) -> Traits
         row_security=tuple(row_security or ()),
         policies=tuple((name, text) for name, text in written if named not in text),
         named_policies=tuple(name for name, text in written if named in text),
+        keys=tuple(keys or ()),
     )
 
 

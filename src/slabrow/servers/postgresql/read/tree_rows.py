@@ -23,7 +23,7 @@ _QUERY = """
            c.relkind <> 'p', pg_get_expr(c.relpartbound, 0), c.reltuples::bigint, b.detaching,
            CASE WHEN c.relkind = 'p' OR NOT %s THEN 0 ELSE coalesce(pg_total_relation_size(c.oid), 0) END,
            c.oid::bigint,
-           c.relkind <> 'p' AND CASE WHEN b.in_rest OR %s THEN pg_relation_size(c.oid) = 0 ELSE false END,
+           c.relkind = 'r' AND CASE WHEN b.in_rest OR %s THEN pg_relation_size(c.oid) = 0 ELSE false END,
            p.partstrat::text,
            CASE WHEN c.relkind = 'p' THEN (
                SELECT jsonb_agg(jsonb_build_array(
@@ -40,7 +40,9 @@ _QUERY = """
                LEFT JOIN pg_collation l ON l.oid = k.sorting
                LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum AND k.attnum > 0) END,
            CASE WHEN b.depth = 0 THEN (SELECT places FROM asked WHERE oid = b.root) END,
-           CASE WHEN c.relkind = 'r' THEN s.spcname END
+           CASE WHEN c.relkind = 'r' THEN s.spcname END,
+           CASE WHEN c.relkind = 'f' THEN (SELECT srvname FROM pg_foreign_server f JOIN pg_foreign_table g
+                                           ON f.oid = g.ftserver WHERE g.ftrelid = c.oid) END
     FROM below b CROSS JOIN (SELECT dattablespace FROM pg_database WHERE datname = current_database()) d
     JOIN pg_class c ON c.oid = b.relid JOIN pg_namespace n ON n.oid = c.relnamespace
     LEFT JOIN pg_partitioned_table p ON p.partrelid = c.oid
@@ -64,6 +66,7 @@ class TreeRow(NamedTuple):
     key     [name, text, type, not null, in byte order, collation] for each key column of a divided table
     places  of the table itself: under which names it was asked for, counted from 1
     space   the tablespace of a partition that holds rows
+    server  the other server that its rows lie on
     """
 
     root_oid: int
@@ -82,6 +85,7 @@ class TreeRow(NamedTuple):
     key: list[list[Any]] | None
     places: list[int] | None
     space: str | None
+    server: str | None
 
 
 def rows_of(connection: Connection, oid: int) -> list[TreeRow]:

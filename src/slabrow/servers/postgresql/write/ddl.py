@@ -260,6 +260,7 @@ class Upkeep:
     traits         what new partitions take from a sibling
     detach_to      the schema into which detached partitions go; None: they stay in theirs
     copying        for sweeps that copy first; None: rows move under the lock
+    far            the partitions whose rows lie on another server
     """
 
     key: tuple[str, ...]
@@ -272,6 +273,7 @@ class Upkeep:
     traits: Traits = USUAL
     detach_to: str | None = None
     copying: Copying | None = None
+    far: frozenset[Name] = frozenset()
 
     def under_lock(self, action: Action) -> Transaction:
         """As `transaction`; a sweep moves all its rows under the lock, and copies none before."""
@@ -305,7 +307,8 @@ class Upkeep:
                 how = " FINALIZE" if action.partition in self.detaching else " CONCURRENTLY" if is_gentle else ""
                 detach = f"ALTER TABLE {parent} DETACH PARTITION {partition}{how}"
                 if isinstance(action, Drop):
-                    return [detach, f"DROP TABLE {partition}"], True
+                    kind = "FOREIGN TABLE" if action.partition in self.far else "TABLE"
+                    return [detach, f"DROP {kind} {partition}"], True
                 if self.detach_to is None or self.detach_to == action.partition.schema:
                     return [detach], how != " CONCURRENTLY"
                 # Moved while it is still a partition: when this is stopped midway, the next run finds it and goes on.
@@ -370,6 +373,8 @@ class Upkeep:
         """The properties that a leaf copies from its siblings."""
         if self.traits.options:
             yield f"ALTER TABLE {leaf} SET ({', '.join(map(_option, self.traits.options))})"
+        for key in self.traits.keys:
+            yield f"CREATE UNIQUE INDEX ON {leaf} {key}"
         if self.traits.replica_identity is not None:
             yield f"ALTER TABLE {leaf} REPLICA IDENTITY {self.traits.replica_identity}"
         for publication in self.traits.publications:
@@ -404,4 +409,5 @@ def upkeep_of(
         traits=facts.traits,
         detach_to=layout.detach_to,
         copying=copying,
+        far=frozenset(partition.name for partition in tree.partitions if partition.server is not None),
     )

@@ -12,13 +12,13 @@ from slabrow.core.table.shape import Shape
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.actions import Adopt
 from slabrow.core.upkeep.conversion_plan import ConversionPlan
-from slabrow.core.upkeep.elsewhere import FarFacts
+from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
 from slabrow.core.upkeep.live_plan import LivePlan
 from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.redivision import RedivisionPlan
 from slabrow.core.upkeep.relocation import RelocationPlan
-from slabrow.core.upkeep.statements import Part, Statement, Transaction
+from slabrow.core.upkeep.statements import Part, Remote, Statement, Transaction
 from slabrow.core.upkeep.steps import Step
 from slabrow.core.upkeep.upkeep_facts import Copying, UpkeepFacts
 from slabrow.core.values.key_values import Kind
@@ -112,6 +112,12 @@ class PostgresWriter:
 
         return giving_up_keys(root, facts)
 
+    def dropping_there(self, far: FarTable) -> Remote:
+        """As `Writer.dropping_there`."""
+        from slabrow.servers.postgresql.live.far_partition import dropping_there
+
+        return dropping_there(far)
+
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
         """As `Writer.index_mending`."""
         from slabrow.servers.postgresql.live.index_steps import mending
@@ -175,11 +181,13 @@ class PostgresWriter:
 
         return creation_of(table, columns)
 
-    def unchanged_since(self, table: Name, columns: Sequence[str], rows: int, fingerprint: str) -> tuple[Part, ...]:
+    def unchanged_since(
+        self, table: Name, columns: Sequence[str], rows: int, fingerprint: str, *, is_far: bool
+    ) -> tuple[Part, ...]:
         """As `Writer.unchanged_since`."""
         from slabrow.servers.postgresql.write.archiving import unchanged_since
 
-        return unchanged_since(table, columns, rows, fingerprint)
+        return unchanged_since(table, columns, rows, fingerprint, is_far=is_far)
 
     def script(self, transactions: Sequence[Transaction], title: str, now: datetime) -> str:
         """As `Writer.script`."""

@@ -1,4 +1,4 @@
-"""Merges old partitions of a table into wider ones, as a part of upkeep (N55)."""
+"""Long work on old partitions as a part of upkeep: merged into wider ones, or moved to another server (N50, N55)."""
 
 from dataclasses import replace
 
@@ -21,7 +21,22 @@ def coarsen(
 
     The caller has the table for itself. Stopped midway, the next run of upkeep goes on with `finish`.
     """
-    return _merged(_run(context, session, schema, layout, table, names, None))
+    return _ended(_run(context, session, schema, layout, table, names, None, _merging(layout)))
+
+
+def move_elsewhere(
+    context: Context, session: Session, schema: str, layout: Layout, table: Name, name: Name, server: str
+) -> int:
+    """Moves one there, and lets go of the rows here when all were compared. Otherwise as `coarsen`.
+
+    The keys of the table are never given up by upkeep: Refusal says what does it.
+    """
+    options = RedivisionOptions(relocates=True, elsewhere=server, coarsens=True)
+    return _ended(_run(context, session, schema, layout, table, (name,), None, options))
+
+
+def _merging(layout: Layout) -> RedivisionOptions:
+    return RedivisionOptions(span=layout.coarsen.span if layout.coarsen is not None else None, coarsens=True)
 
 
 def finish(context: Context, session: Session, schema: str, layout: Layout, record: Reshaping) -> None:
@@ -30,22 +45,21 @@ def finish(context: Context, session: Session, schema: str, layout: Layout, reco
     names = tuple(Name(*each["name"]) for each in record.details["sources"])
     with runner.sole(session, [root], context.lock_wait_ms):
         session.execution.end_orphans(root)
-        _merged(_run(context, session, schema, layout, root, names, record))
+        options = RedivisionOptions(relocates=True, coarsens=True) if record.kind == "relocate" else _merging(layout)
+        _ended(_run(context, session, schema, layout, root, names, record, options))
 
 
 def _run(
     context: Context, session: Session, schema: str, layout: Layout, table: Name, names: tuple[Name, ...],
-    record: Reshaping | None,
+    record: Reshaping | None, options: RedivisionOptions,
 ) -> Redivision:  # fmt: skip
-    span = layout.coarsen.span if layout.coarsen is not None else None
-    options = RedivisionOptions(span=span, coarsens=True)
     # Upkeep may wait longer for other locks; behind these, writers queue.
     context = replace(context, lock_wait_ms=min(context.lock_wait_ms, _LOCK_WAIT_MS))
     store = session.reshapings(schema)
     return Redivision(context, session, schema, store, layout, options, names, table, record)
 
 
-def _merged(run: Redivision) -> int:
+def _ended(run: Redivision) -> int:
     if run.record is not None and run.record.state == ReshapingState.GIVEN_UP:
         run.give_up(go=True)
         return 0

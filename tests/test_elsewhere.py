@@ -1,0 +1,303 @@
+"""Partitions go to another server behind the same table, come home, and are kept up there: with real servers only."""
+
+import time
+from contextlib import contextmanager
+
+import psycopg
+from psycopg.conninfo import conninfo_to_dict
+
+from tests.busy import writers
+from tests.support import server
+from tests.test_redivision import MONTHS, NOW, REST, RedivisionTest
+
+LAYOUT = """[[layout]]
+table = "apiary.reading"
+by = "range"
+key = ["taken_at"]
+span = "1 month"
+catch_all = true
+{more}
+[[elsewhere]]
+name = "attic"
+dsn = "{dsn}"
+"""
+OUT = ("--elsewhere", "attic", "--give-up-key")
+HOME = ("--to-tablespace", "pg_default")
+MARCH = "apiary.reading_2025_03"
+PRINT = "SELECT count(*), md5(string_agg(r::text, '' ORDER BY r::text)) FROM {} r"
+
+
+class FarTest(RedivisionTest):
+    """The months of the writers' table, and a database elsewhere."""
+
+    far_version = None
+
+    def setUp(self):
+        super().setUp()
+        self.far_server = server(self.far_version)
+        self.far_name = f"far_{self.database}"
+        self.far_dsn = self.far_server.dsn.replace("/postgres?", f"/{self.far_name}?")
+        with psycopg.connect(self.far_server.dsn, autocommit=True) as connection:
+            connection.execute(f"CREATE DATABASE {self.far_name}")
+        self.divide()
+        self.sql("CREATE EXTENSION postgres_fdw")
+        known = conninfo_to_dict(self.far_dsn)
+        options = ", ".join(f"{name} '{known[name]}'" for name in ("host", "port", "dbname") if name in known)
+        self.sql(f"CREATE SERVER attic FOREIGN DATA WRAPPER postgres_fdw OPTIONS ({options}, connect_timeout '3')")
+        self.sql("CREATE USER MAPPING FOR PUBLIC SERVER attic OPTIONS (user 'postgres', password_required 'false')")
+        self.tell()
+
+    def divide(self):
+        self.fill()
+        self.sql("ALTER TABLE apiary.reading DROP CONSTRAINT reading_hive_id_fkey1")
+
+    def tell(self, more=""):
+        self.layout(LAYOUT.format(dsn=self.far_dsn, more=more))
+
+    def far(self, query):
+        with psycopg.connect(self.far_dsn, autocommit=True) as connection:
+            cursor = connection.execute(query)
+            return cursor.fetchall() if cursor.description else []
+
+    @contextmanager
+    def down(self):
+        """Nobody gets into the database elsewhere meanwhile."""
+        with psycopg.connect(self.far_server.dsn, autocommit=True) as connection:
+            connection.execute(f"ALTER DATABASE {self.far_name} ALLOW_CONNECTIONS false")
+            connection.execute(
+                f"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '{self.far_name}'"
+            )
+            try:
+                yield
+            finally:
+                connection.execute(f"ALTER DATABASE {self.far_name} ALLOW_CONNECTIONS true")
+
+    def far_tables(self):
+        return sorted(name for (name,) in self.far(
+            "SELECT relname FROM pg_class WHERE relkind IN ('r', 'p') AND relnamespace = to_regnamespace('apiary')"))  # fmt: skip
+
+    def kind(self, partition):
+        return self.value(f"SELECT relkind::text FROM pg_class WHERE oid = '{partition}'::regclass")
+
+
+class MovingTest(FarTest):
+    def test_what_is_asked_before(self):
+        self.sql("CREATE ROLE looker LOGIN; GRANT SELECT ON apiary.reading TO looker")
+        self.addCleanup(self.sql, "DROP OWNED BY looker; DROP ROLE looker")
+        for before, arguments, code, words in (
+            ("", (MARCH, "--elsewhere", "atic"), 2, "did you mean attic"),
+            ("", (MARCH, "--elsewhere", "attic"), 4, "PRIMARY KEY (reading_id, taken_at)"),
+            ("", ("apiary.reading_rest", *OUT), 4, "--still-written"),
+            ("", (MARCH, *OUT, *HOME), 2, "exclude each other"),
+            ("", (MARCH, *HOME, "--give-up-key"), 2, "go with --elsewhere"),
+            ("", (MARCH, *OUT, "--script", "out"), 2, "not written as a script"),
+            ("", (MARCH, "apiary.reading_2025_04", *OUT), 2, "one at a time"),
+            ("DROP USER MAPPING FOR PUBLIC SERVER attic", (MARCH, *OUT), 4, "CREATE USER MAPPING FOR looker"),
+            ("DROP SERVER attic", (MARCH, *OUT), 4, "CREATE SERVER attic FOREIGN DATA WRAPPER"),
+            ("DROP EXTENSION postgres_fdw", (MARCH, *OUT), 4, "CREATE EXTENSION postgres_fdw"),
+        ):
+            with self.subTest(words):
+                if before:
+                    self.sql(before)
+                self.assertIn(words, self.slabrow("relocate", *arguments, code=code).stderr)
+        self.assertEqual("r", self.kind(MARCH))
+        self.assertEqual([], self.far_tables())
+
+    def test_what_the_table_cannot_keep(self):
+        self.sql("ALTER TABLE apiary.reading ADD CONSTRAINT of_a_hive FOREIGN KEY (hive_id) REFERENCES apiary.hive")
+        self.assertIn("foreign key of_a_hive: drop it", self.slabrow("relocate", MARCH, *OUT, code=4).stderr)
+        self.sql("ALTER TABLE apiary.reading DROP CONSTRAINT of_a_hive")
+        self.far("CREATE SCHEMA apiary; CREATE TABLE apiary.reading_2025_03 (n int)")
+        self.assertIn("attic has a table", self.slabrow("relocate", MARCH, *OUT, code=4).stderr)
+        self.far("DROP TABLE apiary.reading_2025_03")
+        proposed = self.json("relocate", MARCH, *OUT, code=1)
+        said = " ".join(proposed["notes"])
+        for words in ("ON CONFLICT (columns) fails", "While attic is down", "kept until --drop-old"):
+            self.assertIn(words, said)
+        self.assertEqual("give each partition a key of its own", proposed["steps"][0]["name"])
+        with self.down():
+            failed = self.slabrow("relocate", MARCH, *OUT, code=3).stderr
+        self.assertIn("attic: ", failed)
+        self.assertNotIn("--dsn", failed)
+
+    def test_beside_writers_there_and_back_and_home(self):
+        moving = (MARCH, *OUT, "--still-written")
+        with writers(self.dsn, self.ROWS, a_second=300, stays=True) as made:
+            self.go("relocate", *moving)
+            self.assertEqual(("f", 12), (self.kind(MARCH), self.value(
+                "SELECT count(*) FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid "
+                "WHERE i.relname LIKE '%own_key' AND indisvalid AND indrelid::regclass::text !~ 'before'")))  # fmt: skip
+            self.assertEqual("swapped", self.json("relocate", MARCH, "--status")["phase"])
+            time.sleep(0.5)
+            self.go("relocate", MARCH, "--undo")
+            self.assertEqual(("r", []), (self.kind(MARCH), self.far_tables()))
+            self.go("relocate", *moving, "--pause-before-swap")
+            self.assertEqual("r", self.kind(MARCH))
+            self.go("relocate", *moving)
+            self.go("relocate", MARCH, "--drop-old")
+            self.assertEqual(["reading_2025_03", "reading_2025_03_arrived"], self.far_tables())
+            lies = [each["tablespaces"] for each in self.json("relocate", MARCH, *HOME, code=1)["before"]]
+            self.assertEqual([["attic"]], lies)
+            self.go("relocate", MARCH, *HOME)
+            self.assertEqual("r", self.kind(MARCH))
+            time.sleep(0.5)
+            self.go("relocate", MARCH, "--undo")
+            self.assertEqual("f", self.kind(MARCH))
+            self.go("relocate", MARCH, *HOME)
+            self.go("relocate", MARCH, "--drop-old")
+        self.assert_same(made)
+        self.assert_nothing_left()
+        self.assertEqual([], self.far_tables())
+
+    def test_killed_at_each_step_it_goes_on(self):
+        self.go("relocate", MARCH, *OUT)
+        self.go("relocate", MARCH, "--undo")
+        with writers(self.dsn, self.ROWS, a_second=200, stays=True) as made:
+            for arguments in (
+                (*OUT, "--still-written"), ("--undo",), (*OUT, "--still-written"), ("--drop-old",), HOME, ("--undo",),
+                HOME, ("--drop-old",),
+            ):  # fmt: skip
+                midway = 0
+                for actions in range(1, 14):
+                    if not self.is_killed_midway(actions, "relocate", MARCH, *arguments, "--go", *NOW):
+                        break
+                    midway += 1
+                else:
+                    self.go("relocate", MARCH, *arguments)
+                self.assertGreaterEqual(midway, 1, arguments)
+        self.assert_same(made)
+        self.assert_nothing_left()
+        self.assertEqual(("r", []), (self.kind(MARCH), self.far_tables()))
+
+    def test_given_up_nothing_is_left(self):
+        self.go("relocate", MARCH, *OUT, "--pause-before-swap")
+        self.go("relocate", MARCH, "--give-up")
+        self.assertEqual(("r", []), (self.kind(MARCH), self.far_tables()))
+        self.assert_nothing_left()
+        self.go("relocate", MARCH, *OUT)
+        self.go("relocate", MARCH, "--drop-old")
+        self.go("relocate", MARCH, *HOME, "--pause-before-swap")
+        self.go("relocate", MARCH, "--give-up")
+        self.assertEqual("f", self.kind(MARCH))
+        self.assert_same()
+
+    def test_a_server_that_is_gone_leaves_one_right_copy(self):
+        self.go("relocate", MARCH, *OUT, "--pause-before-swap")
+        with self.down():
+            self.assertIn("attic", self.slabrow("relocate", MARCH, *OUT, "--go", *NOW, code=3).stderr)
+            self.assertEqual("r", self.kind(MARCH))
+            self.assert_same()
+        self.go("relocate", MARCH, *OUT)
+        with self.down():
+            # What is kept here is the way back, and all of it is here.
+            self.assertIn("attic", self.slabrow("relocate", MARCH, "--undo", "--go", *NOW, code=3).stderr)
+            found = self.json("census", "apiary.reading", code=1)["findings"]
+            self.assertIn("far_down", [each["code"] for each in found])
+            counted = self.json("census", "apiary.reading", "--exact", code=1)
+            self.assertIn("far_uncounted", [each["code"] for each in counted["findings"]])
+            self.assertEqual(12, sum(each["rows"] is not None and each["name"] != MARCH and each["low"] is not None
+                                     for each in counted["partitions"]))  # fmt: skip
+        self.go("relocate", MARCH, "--undo")
+        self.assert_same()
+
+    def test_census_finds_what_has_become_another_table(self):
+        self.go("relocate", MARCH, *OUT)
+        self.go("relocate", MARCH, "--drop-old")
+        census = self.json("census", "apiary.reading", code=1)
+        march = next(each for each in census["partitions"] if each["name"] == MARCH)
+        self.assertEqual(("attic", None), (march["elsewhere"], march["tablespace"]))
+        self.assertGreater(march["bytes"], 8192)
+        self.assertEqual(self.value(f"SELECT count(*) FROM {MARCH}"), march["rows"])
+        self.assertNotIn("far_drift", [each["code"] for each in census["findings"]])
+        self.far("ALTER TABLE apiary.reading_2025_03 DROP COLUMN note, ALTER COLUMN weight TYPE float8, "
+                 "DROP CONSTRAINT slabrow_bounds")  # fmt: skip
+        said = " ".join(each["text"] for each in self.json("census", "apiary.reading", code=1)["findings"])
+        for words in ("ADD COLUMN note text", "weight is numeric here and double precision there", "no CHECK guards"):
+            self.assertIn(words, said)
+
+
+class From18To15Test(MovingTest):
+    version, far_version = 18, 15
+
+
+class From15To18Test(MovingTest):
+    version, far_version = 15, 18
+
+
+class OddTest(FarTest):
+    """Names that need quotes, a type that each server numbers in its own way, and parts of a hash."""
+
+    def divide(self):
+        self.sql("""CREATE SCHEMA "Alt und %s"; CREATE TYPE "Alt und %s".mood AS ENUM ('calm', 'angry');
+            CREATE TABLE "Alt und %s"."Völker's" ("Nr" bigint NOT NULL, "wie %" "Alt und %s".mood[],
+                doubled bigint GENERATED ALWAYS AS ("Nr" * 2) STORED, PRIMARY KEY ("Nr")) PARTITION BY HASH ("Nr")""")
+        for part in range(4):
+            self.sql(f"""CREATE TABLE "Alt und %s"."Teil {part}" PARTITION OF "Alt und %s"."Völker's"
+                         FOR VALUES WITH (MODULUS 4, REMAINDER {part})""")  # fmt: skip
+        self.sql("""INSERT INTO "Alt und %s"."Völker's" SELECT n, ARRAY['calm', 'angry']::"Alt und %s".mood[]
+                    FROM generate_series(1, 4000) n""")
+
+    def test_there_and_home(self):
+        self.far("""CREATE SCHEMA "Alt und %s"; CREATE TYPE "Alt und %s".mood AS ENUM ('calm', 'angry')""")
+        table, part = '"Alt und %s"."Völker\'s"', '"Alt und %s"."Teil 2"'
+        before = self.sql(PRINT.format(table))
+        self.go("relocate", part, *OUT, "--still-written")
+        self.assertEqual(before, self.sql(PRINT.format(table)))
+        with self.assertRaises(psycopg.errors.CheckViolation):
+            self.far("""INSERT INTO "Alt und %s"."Teil 2" ("Nr") SELECT generate_series(5000, 5020)""")
+        self.sql(f"""INSERT INTO {table} SELECT n FROM generate_series(5000, 5400) n""")
+        self.go("relocate", part, "--drop-old")
+        after = self.sql(PRINT.format(table))
+        self.go("relocate", part, *HOME)
+        self.go("relocate", part, "--drop-old")
+        self.assertEqual(after, self.sql(PRINT.format(table)))
+        self.assertEqual([], self.far("SELECT 1 FROM pg_class WHERE relnamespace = '\"Alt und %s\"'::regnamespace "
+                                      "AND relkind IN ('r', 'p')"))  # fmt: skip
+
+
+AGED = """ahead = "2 months"
+keep = "10 months"
+archive_to = "archive"
+past_keep = "{past_keep}"
+at_most_retired = 9
+at_most_share = 1.0
+place = [{{ after = "6 months", elsewhere = "attic" }}]
+"""
+
+
+class UpkeepTest(FarTest):
+    """Upkeep moves what has become old enough, retires it on both sides, and makes partitions with keys."""
+
+    def tend(self, now, code=0):
+        return self.json("tend", "--go", "--pretend", "--now", now, code=code)
+
+    def test_by_age_there_and_into_the_archive(self):
+        for past_keep in ("archive", "drop"):
+            with self.subTest(past_keep):
+                if past_keep == "drop":
+                    self.far("DROP SCHEMA IF EXISTS apiary CASCADE")
+                    self.divide()
+                self.tell(AGED.format(past_keep=past_keep))
+                refused = self.tend("2025-11-20", code=4)
+                self.assertIn("has keys", str(refused))
+                self.go("relocate", "apiary.reading_2025_01", *OUT)
+                self.go("relocate", "apiary.reading_2025_01", "--drop-old")
+                rows = self.value("SELECT count(*) FROM apiary.reading")
+                with self.down():
+                    failed = self.tend("2025-11-20", code=3)
+                    self.assertEqual(["failed"] * 3, [each["state"] for each in failed["actions"]])
+                self.tend("2025-11-20")
+                self.assertEqual(["f", "f", "r"], [self.kind(f"apiary.reading_2025_0{month}") for month in (1, 4, 5)])
+                self.assertEqual(rows, self.value("SELECT count(*) FROM apiary.reading"))
+                gone = self.value("SELECT count(*) FROM apiary.reading WHERE taken_at < '2025-02-01'")
+                self.tend("2025-12-20")
+                made = self.sql("SELECT pg_get_indexdef(indexrelid) FROM pg_index x "
+                                "WHERE indrelid = 'apiary.reading_2026_02'::regclass AND indisunique")  # fmt: skip
+                self.assertIn("(reading_id, taken_at)", str(made))
+                self.assertEqual(rows - gone, self.value("SELECT count(*) FROM apiary.reading"))
+                there = [name for name in self.far_tables() if not name.endswith("_arrived")]
+                self.assertEqual([f"reading_2025_0{month}" for month in (2, 3, 4, 5)], there)
+        self.assertEqual(1, len(list((self.folder / "archive").glob("*.json"))))
+
+
+del RedivisionTest, MONTHS, REST
