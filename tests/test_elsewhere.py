@@ -300,4 +300,38 @@ class UpkeepTest(FarTest):
         self.assertEqual(1, len(list((self.folder / "archive").glob("*.json"))))
 
 
+QUERIES = """-- name: sent
+SELECT count(*), sum(hive_id) FROM apiary.reading
+WHERE taken_at >= timestamptz '2025-03-05 00:00+00' AND taken_at < timestamptz '2025-03-06 00:00+00';
+-- name: a-day
+SELECT reading_id FROM apiary.reading WHERE taken_at >= timestamp '2025-03-05' AND taken_at < timestamp '2025-03-06';
+-- name: lately
+SELECT reading_id FROM apiary.reading WHERE taken_at >= date '2025-02-01' + interval '29 days' AND hive_id = 3
+  AND taken_at < date '2025-03-20';
+-- name: counted
+SELECT count(*) FROM apiary.reading WHERE taken_at >= '2025-03-05+00' AND taken_at < '2025-03-06+00' GROUP BY hive_id;
+"""
+
+
+class ProvingTest(FarTest):
+    def test_what_is_not_sent_is_found_and_said_otherwise(self):
+        self.go("relocate", MARCH, *OUT)
+        (self.folder / "queries.sql").write_text(QUERIES)
+        proofs = {each["name"]: each for each in self.json("prove", "--queries", "queries.sql", "--run")["queries"]}
+        for name, is_sent in (("sent", True), ("a-day", False), ("lately", False), ("counted", True)):
+            with self.subTest(name):
+                found = proofs[name]
+                self.assertIn(MARCH, found["executed"])
+                codes = [each["code"] for each in found["reasons"]]
+                self.assertEqual(not is_sent, "not_sent" in codes)
+                if not is_sent:
+                    self.assertGreater(found["measured"]["rows_sent"], 20)
+                    self.assertTrue(found["rewrite_same_rows"])
+                    self.assertIn("CAST('2025-03", found["rewrite"])
+        self.assertEqual((1, [MARCH]), (len(proofs["sent"]["executed"]), proofs["sent"]["executed"]))
+        self.assertLess(proofs["sent"]["measured"]["rows_sent"], 200)
+        said = self.slabrow("prove", "--queries", "queries.sql", "--run").stdout
+        self.assertIn("What other servers are not sent", said)
+
+
 del RedivisionTest, MONTHS, REST

@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from slabrow.core.pruning.reasons import Reason
 from slabrow.core.pruning.verdicts import PrunedAt, Verdict
 from slabrow.core.values.one_line import one_line
 from slabrow.core.values.wording import count, milliseconds, share
@@ -106,6 +107,7 @@ def _measured_data(measured: Measured | None) -> Json | None:
     return {
         "leaves": measured.leaves,
         "rows_read": measured.read,
+        "rows_sent": measured.sent,
         "rows_returned": measured.returned,
         "blocks_hit": measured.hit,
         "blocks_read": measured.missed,
@@ -195,6 +197,7 @@ def _text(result: ProveResult, out: "Console") -> None:
     _contrasts(result, out)
     _prepared(result, out)
     _reasons(result, out)
+    _unsent(result, out)
     _rewrites(result, out)
     _mistakes(result, out)
     _costliest(result, out)
@@ -305,7 +308,7 @@ def _reasons(result: ProveResult, out: "Console") -> None:
     found: dict[str, list[tuple[str, str]]] = {}
     for proof in result.proofs:
         if proof.verdict is Verdict.EVERY and proof.total > 1:
-            for each in proof.reasons:
+            for each in (each for each in proof.reasons if each.reason is not Reason.NOT_SENT):
                 found.setdefault(each.text, []).append((proof.query.name, each.fragment))
     if not found:
         return
@@ -317,6 +320,21 @@ def _reasons(result: ProveResult, out: "Console") -> None:
             out.print(plain(f"    {name}   {_cut(fragment)}"))
         if len(places) > _MOST_PLACES:
             out.print(plain(f"    … {len(places) - _MOST_PLACES} more, in json"))
+
+
+def _unsent(result: ProveResult, out: "Console") -> None:
+    """Conditions for which another server sends whole leaves."""
+    found = [proof for proof in result.proofs if proof.unsent]
+    if not found:
+        return
+    out.print()
+    heading(out, "What other servers are not sent")
+    out.print(plain("  The leaf is read whole there and sent over, and the condition is worked out here:"))
+    for proof in found[:_MOST_PLACES]:
+        sent = "" if proof.measured is None else f"   {plural(proof.measured.sent, 'row')} sent"
+        out.print(plain(f"    {proof.query.name}   {_cut(proof.unsent[0])}{sent}"))
+    if len(found) > _MOST_PLACES:
+        out.print(plain(f"    … {len(found) - _MOST_PLACES} more, in json"))
 
 
 def _rewrites(result: ProveResult, out: "Console") -> None:

@@ -21,12 +21,16 @@ class Scan:
     relation    `schema.table` as the catalogue holds them
     loops       how often it ran, None when the query was not executed
     rows_read   rows it looked at in all its loops, those it filtered out too; None when the query was not executed
+    is_sent     whether the rows come from another server
+    unsent      the condition that is worked out here, on rows that another server sends; empty where there is none
     """
 
     relation: str
     loops: int | None
     was_pruned_running: bool
     rows_read: int | None = None
+    is_sent: bool = False
+    unsent: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

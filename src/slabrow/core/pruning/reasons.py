@@ -18,6 +18,7 @@ class Reason(StrEnum):
     TYPE_MISMATCH = "type_mismatch"
     KNOWN_ONLY_RUNNING = "known_only_running"
     NOT_UNDERSTOOD = "not_understood"
+    NOT_SENT = "not_sent"
 
 
 SENTENCES = {
@@ -33,4 +34,5 @@ SENTENCES = {
     Reason.TYPE_MISMATCH: "the value is of a type that the server does not compare with the bounds",
     Reason.KNOWN_ONLY_RUNNING: "the value is known only while the query runs",
     Reason.NOT_UNDERSTOOD: "Slabrow does not understand this condition, and keeps every partition for it",
+    Reason.NOT_SENT: "the condition is not sent to the other server, so the leaf is read whole and sent over",
 }

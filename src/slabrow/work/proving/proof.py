@@ -29,6 +29,7 @@ class Measured:
 
     read, returned   rows that the scans of the table looked at, and rows that the query returned or changed
     is_mean          whether rows were counted by several workers, of which the server tells the rounded mean
+    sent             of the rows that were read, those that other servers sent over
     hit, missed      shared blocks found in the server's memory, and read into it
     """
 
@@ -40,6 +41,7 @@ class Measured:
     planning_ms: float
     execution_ms: float
     is_mean: bool = False
+    sent: int = 0
 
     @property
     def blocks(self) -> int:
@@ -68,6 +70,7 @@ class Proof:
     is_same    whether both return the same rows; None when they were not run
     generic    of a prepared statement with values: what its generic plan does
     types      of a prepared statement without values: its parameters. What is touched is then what values may touch
+    unsent     the conditions that are worked out here on rows that other servers send, one for each leaf
     contrast   the same execution with pruning switched off
     """
 
@@ -94,6 +97,7 @@ class Proof:
     types: tuple[str, ...] | None = None
     contrast: Measured | None = None
     mistakes: tuple[Slipped, ...] = ()
+    unsent: tuple[str, ...] = ()
 
     @property
     def is_known(self) -> bool:

@@ -13,6 +13,7 @@ from slabrow.core.pruning.plan_reading import NotRun, PlanReading, Query, Unvalu
 from slabrow.core.pruning.predict import Predictor, Settings
 from slabrow.core.pruning.reasons import Reason
 from slabrow.core.pruning.verdicts import PrunedAt, pruned_at, verdict
+from slabrow.core.rewriting.constants_to_send import constants_to_send, with_constants
 from slabrow.core.rewriting.mistakes import Mistake, mistakes
 from slabrow.core.rewriting.statement_rewrites import NOTHING, Rewrite, Rewriting, better_words
 from slabrow.core.sql.answers import Answers
@@ -279,6 +280,10 @@ class _Server:
             note=looked.note,
             contrast=None if looked.contrast is None else _measured(root, looked.contrast, self.leaves),
         )
+        if proof.unsent:
+            reasons = tuple(Explanation(Reason.NOT_SENT, each) for each in proof.unsent)
+            words = proof.rewrite or self.predictor.constants(query, root, self.fence)
+            proof = replace(proof, reasons=(*proof.reasons, *reasons), rewrite=words)
         if looked.ran and proof.rewrite is not None and not isinstance(parse(query.sql), _CHANGING):
             proof = self._compared(proof, proof.rewrite)
         return proof
@@ -375,6 +380,22 @@ class _Predictor:
         touched = self._of(root).touched(query.sql, replace(self._around(query), is_generic=True))
         return None if touched is None else tuple(sorted(touched.started))
 
+    def constants(self, query: FileQuery, root: str, fence: Fence) -> Rewrite | None:
+        """The statement with constants in place of what another server is not sent."""
+        predictor, tree = self._of(root), self._of(root).tree
+        asked = constants_to_send(query.sql, tree.table, predictor.schema, tree.key)
+        for each in asked:
+            self.answers.constant(each)
+        if self.answers.open:
+            self.session.planner.answer(self.answers, fence)
+        found = {each: self.answers.constant(each) for each in asked}
+        values = {
+            each: (answer.text, answer.type_name)
+            for each, answer in found.items()
+            if answer is not None and answer.text is not None
+        }
+        return with_constants(query.sql, tree.table, predictor.schema, tree.key, values)
+
     def reads(self, query: FileQuery, root: str) -> bool:
         """Whether a query reads a table, by name or through a view."""
         return self.zone is not None and self._of(root).reads(query.sql)
@@ -443,6 +464,7 @@ def _proof(query: FileQuery, root: str, reading: PlanReading, leaves: _Leaves) -
         planning_ms=reading.planning_ms,
         measured=measured,
         in_plan=min(len(every), len(planned) + removed),
+        unsent=tuple(dict.fromkeys(scan.unsent for scan in scans if scan.unsent and not scan.was_pruned_running)),
     )
 
 
@@ -457,4 +479,5 @@ def _measured(root: str, reading: PlanReading, leaves: _Leaves) -> Measured:
         reading.planning_ms or 0.0,
         reading.execution_ms or 0.0,
         any((scan.loops or 0) > 1 for scan in scans),
+        sum(scan.rows_read or 0 for scan in scans if scan.is_sent),
     )

@@ -32,7 +32,7 @@ def read_plan(explained: Mapping[str, Any]) -> PlanReading:
     if ran:
         _gather_scans(root, False, False, scans)
     else:  # a node that was not executed tells its relations and no more
-        scans += [Scan(relation, None, False) for node in nodes for relation in _relations(node)]
+        scans += [Scan(relation, None, False, None, *_sent(node)) for node in nodes for relation in _relations(node)]
     changes = None
     if root["Node Type"] == "ModifyTable":
         changes = sum(each.get("Plan Rows", 0) for each in root.get("Plans", ()) if _is_fed_by(each))
@@ -76,6 +76,13 @@ def _relations(node: Node) -> list[str]:
     return [".".join(map(_unquoted, found)) for found in _QUALIFIED.findall(pushed or "")]
 
 
+def _sent(node: Node) -> tuple[bool, str]:
+    """Whether another server sends the rows, and the condition that is not sent there."""
+    if node["Node Type"] != "Foreign Scan":
+        return False, ""
+    return True, node.get("Filter", "")
+
+
 def _unquoted(name: str) -> str:
     return name[1:-1].replace('""', '"') if name.startswith('"') else name
 
@@ -107,7 +114,7 @@ def _gather_scans(node: Node, may_stop: bool, is_pruned: bool, found: list[Scan]
     """may_stop: something above may ask for fewer rows than there are; is_pruned: this was left out while running."""
     loops = _loops(node)
     read = _total(node, "Actual Rows", "Rows Removed by Filter", "Rows Removed by Index Recheck")
-    found += [Scan(relation, loops, is_pruned, read) for relation in _relations(node)]
+    found += [Scan(relation, loops, is_pruned, read, *_sent(node)) for relation in _relations(node)]
     children = node.get("Plans")
     if not children:
         return
