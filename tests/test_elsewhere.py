@@ -334,4 +334,82 @@ class ProvingTest(FarTest):
         self.assertIn("What other servers are not sent", said)
 
 
+SPREAD = """[[layout]]
+table = "apiary.weighing"
+by = "hash"
+key = ["hive_id"]
+parts = 8
+servers = ["here", "attic", "cellar", "shed"]
+"""
+
+
+class SpreadTest(FarTest):
+    """Parts of a hash on four databases: all queries return what a plain twin does."""
+
+    def setUp(self):
+        super().setUp()
+        layout = SPREAD
+        for name in ("cellar", "shed"):
+            with psycopg.connect(self.far_server.dsn, autocommit=True) as connection:
+                connection.execute(f"CREATE DATABASE {name}_{self.database}")
+            known = conninfo_to_dict(self.far_dsn)
+            options = f"host '{known['host']}', dbname '{name}_{self.database}', fetch_size '10000', batch_size '500'"
+            self.sql(f"CREATE SERVER {name} FOREIGN DATA WRAPPER postgres_fdw OPTIONS ({options})")
+            self.sql(
+                f"CREATE USER MAPPING FOR PUBLIC SERVER {name} OPTIONS (user 'postgres', password_required 'false')"
+            )
+        for name, database in (("attic", self.far_name), *((n, f"{n}_{self.database}") for n in ("cellar", "shed"))):
+            dsn = self.far_dsn.replace(self.far_name, database)
+            layout += f'[[elsewhere]]\nname = "{name}"\ndsn = "{dsn}"\n'
+        self.layout(layout)
+        (self.folder / "table.sql").write_text(
+            "CREATE TABLE apiary.weighing (hive_id int NOT NULL, taken_at timestamptz NOT NULL, weight numeric, note text,"
+            " PRIMARY KEY (hive_id, taken_at)); CREATE INDEX ON apiary.weighing (taken_at);"
+        )
+
+    def test_built_asked_and_measured(self):
+        self.sql("DROP USER MAPPING FOR PUBLIC SERVER shed")
+        build = ("build", "--table", "apiary.weighing", "--schema", "table.sql")
+        self.assertIn("on shed, a user mapping", self.slabrow(*build, code=4).stderr)
+        self.sql("CREATE USER MAPPING FOR PUBLIC SERVER shed OPTIONS (user 'postgres', password_required 'false')")
+        with self.down():
+            self.assertIn("attic", self.slabrow(*build, "--go", *NOW, code=3).stderr)
+        self.go(*build)
+        self.slabrow(*build, "--go", *NOW)
+        census = self.json("census", "apiary.weighing")
+        lies = [each["elsewhere"] for each in census["partitions"]]
+        self.assertEqual([None, "attic", "cellar", "shed"] * 2, lies)
+        self.sql("""CREATE TABLE apiary.plain (hive_id int, taken_at timestamptz, weight numeric, note text);
+            INSERT INTO apiary.plain SELECT n % 97, '2026-01-01'::timestamptz + n * interval '1 minute', n % 50, 'x' || n
+            FROM generate_series(1, 20000) n; INSERT INTO apiary.weighing SELECT * FROM apiary.plain;
+            ANALYZE apiary.weighing""")
+        with self.assertRaises(psycopg.errors.UniqueViolation):
+            self.sql("INSERT INTO apiary.weighing SELECT * FROM apiary.plain LIMIT 1")
+        queries = (
+            "SELECT count(*), sum(weight) FROM {}",
+            "SELECT hive_id, count(*), max(weight) FROM {} GROUP BY hive_id",
+            "SELECT * FROM {} WHERE hive_id = 13 ORDER BY taken_at LIMIT 20",
+            "SELECT hive_id, weight FROM {} WHERE hive_id IN (1, 2, 3) AND taken_at < timestamptz '2026-01-02 00:00+00'",
+            "SELECT a.hive_id, count(*) FROM {} a JOIN {} b USING (hive_id, taken_at) WHERE a.weight > 40 GROUP BY 1",
+        )
+        for partitionwise in ("off", "on"):
+            self.sql(f"SET enable_partitionwise_aggregate = {partitionwise}; "
+                     f"SET enable_partitionwise_join = {partitionwise}")  # fmt: skip
+            for query in queries:
+                both = [sorted(self.sql(query.replace("{}", table))) for table in ("apiary.weighing", "apiary.plain")]
+                self.assertEqual(*both, query)
+        (self.folder / "q.sql").write_text("".join(
+            f"-- name: q{place}\n{query.replace('{}', 'apiary.weighing')};\n" for place, query in enumerate(queries)
+        ))  # fmt: skip
+        proofs = {each["name"]: each for each in self.json("prove", "--queries", "q.sql", "--run")["queries"]}
+        self.assertEqual(8, len(proofs["q1"]["executed"]))
+        homes = {
+            leaf
+            for (leaf,) in self.sql("SELECT DISTINCT tableoid::regclass::text FROM apiary.weighing WHERE hive_id = 13")
+        }
+        self.assertEqual(homes, set(proofs["q2"]["executed"]))
+        places = [each["tablespace"] for each in self.json("forecast", "--table", "apiary.weighing")["partitions"]]
+        self.assertEqual([None, "attic", "cellar", "shed"] * 2, places)
+
+
 del RedivisionTest, MONTHS, REST

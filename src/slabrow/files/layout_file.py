@@ -12,7 +12,7 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Strict, StrictBool, StrictFloat, StrictInt, StrictStr, ValidationError
 
-from slabrow.core.table.layout import Analyse, ArchiveForm, Coarsen, Group, Layout, PastKeep, PlaceRule, Wanted
+from slabrow.core.table.layout import HERE, Analyse, ArchiveForm, Coarsen, Group, Layout, PastKeep, PlaceRule, Wanted
 from slabrow.core.table.spans import Span, Unit, parse_span
 from slabrow.core.upkeep.elsewhere import Elsewhere
 from slabrow.core.values.byte_sizes import parse_size, spelled_size
@@ -56,6 +56,7 @@ class _Entry(BaseModel):
     at_most_moved: StrictStr | None = None
     place_hours: StrictStr | None = None
     wanted: dict[StrictStr, StrictStr | StrictInt | StrictFloat] | None = None
+    servers: list[StrictStr] | None = None
     catch_all: StrictBool = False
     open_below: StrictBool = False
     partition_name: StrictStr = "{table}_{bound}"
@@ -288,6 +289,7 @@ def _layout(entry: dict[str, Any], line: "Any", faults: list[_Fault]) -> Layout 
         at_most_moved=at_most_moved,
         place_hours=place_hours,
         wanted=wanted,
+        servers=tuple(read.servers or ()),
         catch_all=read.catch_all,
         open_below=read.open_below,
         partition_name=read.partition_name,
@@ -372,6 +374,8 @@ def _layout_lines(layout: Layout) -> str:
         lines.append(f"place_hours = {_toml(hours_text(layout.place_hours))}")
     if layout.wanted is not None:
         lines.append(f"wanted = {{ {', '.join(wanted_words(layout.wanted))} }}")
+    if layout.servers:
+        lines.append(f"servers = [{', '.join(map(_toml, layout.servers))}]")
     if layout.analyse != Analyse.AFTER_CHANGE:
         lines.append(f"analyse = {_toml(str(layout.analyse))}")
     if layout.partition_name != _Entry.model_fields["partition_name"].default:
@@ -465,11 +469,13 @@ def _unknown_places(layouts: Sequence[Layout], known: Sequence[Elsewhere], lines
     names = [entry.name for entry in known]
     faults = []
     for place, layout in enumerate(layouts):
-        for rule in layout.place:
-            if rule.elsewhere and rule.elsewhere not in names:
-                near = nearest(rule.elsewhere, names)
-                fix = f"did you mean {near}?" if near else f'add [[elsewhere]] name = "{rule.elsewhere}", dsn = "…"'
-                faults.append(_Fault(lines.of(place, "place"), f"place: no server is called {rule.elsewhere!r}: {fix}"))
+        named = [("place", rule.elsewhere) for rule in layout.place if rule.elsewhere]
+        named += [("servers", name) for name in layout.servers if name != HERE]
+        for key, name in named:
+            if name not in names:
+                near = nearest(name, names)
+                fix = f"did you mean {near}?" if near else f'add [[elsewhere]] name = "{name}", dsn = "…"'
+                faults.append(_Fault(lines.of(place, key), f"{key}: no server is called {name!r}: {fix}"))
     return faults
 
 

@@ -42,6 +42,9 @@ class PartitionQuestions(Protocol):
         has no such partitions, UsageError for a server that the session cannot reach.
         """
 
+    def missing_for(self, server: str) -> tuple[str, ...]:
+        """What the database and this role need before tables can lie on another server, each with its statement."""
+
     def far_tables(self, name: Name) -> tuple[FarTable, ...]:
         """Where the rows of a partition, or of those below it, lie on other servers."""
 

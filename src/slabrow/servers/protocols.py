@@ -29,7 +29,7 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.table.export_column import ExportColumn
     from slabrow.core.table.index_matrix import IndexFound, IndexMatrix
     from slabrow.core.table.layout import Layout
-    from slabrow.core.table.shape import Shape
+    from slabrow.core.table.shape import Index, Shape
     from slabrow.core.table.tree import Tree
     from slabrow.core.upkeep.actions import Action, Adopt, Archive
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
@@ -325,6 +325,12 @@ class Writer(Protocol):
 
     def relocating(self, plan: RelocationPlan) -> tuple[Step, ...]:
         """Partitions are moved to another tablespace, while readers and writers of each wait for its rows."""
+
+    def parts_on_servers(
+        self, shape: Shape, layout: Layout, planned: tuple[Planned, ...], entries: dict[str, Elsewhere],
+        keys: tuple[Index, ...], role: str, lock_wait_ms: int,
+    ) -> list[Transaction]:  # fmt: skip
+        """Parts of a hash, each on the server that the layout says. keys: what each part has of its own."""
 
     def dropping_there(self, far: FarTable) -> Remote:
         """The table of a partition on another server goes, with what stands beside it."""

@@ -5,13 +5,14 @@ from pathlib import Path
 
 from slabrow.core.sql.lexing import lexemes, statements_in
 from slabrow.core.sql.pieces import Piece
-from slabrow.core.table.layout import Layout
+from slabrow.core.table.layout import HERE, Layout
 from slabrow.core.table.relation import ColumnFact, RelationKind
-from slabrow.core.table.shape import KeyChange, Shape, key_changes
+from slabrow.core.table.shape import Index, KeyChange, Shape, key_changes
 from slabrow.core.table.tree import Tree
-from slabrow.core.upkeep.planned_partitions import Namer, divided, due_partitions
+from slabrow.core.upkeep.planned_partitions import Namer, Planned, divided, due_partitions
 from slabrow.core.upkeep.reconcile import reconcile
 from slabrow.core.upkeep.statements import Transaction
+from slabrow.core.upkeep.upkeep_facts import UpkeepFacts
 from slabrow.core.values.errors import LayoutError, Refusal, UsageError
 from slabrow.core.values.method import By
 from slabrow.core.values.names import NAME_LIMIT, Name
@@ -84,6 +85,8 @@ def _new(context: Context, session: Session, layout: Layout, source: Source) -> 
     now = context.now if kinds[0].is_time or layout.by is not By.RANGE else 0
     top = due_partitions(layout, kinds, Namer(layout, kinds[0], NAME_LIMIT, taken), now=now)
     planned = divided(top, layout, inner_kinds(layout, facts, str(layout.table)), NAME_LIMIT)
+    if layout.servers:
+        return _on_servers(context, session, layout, table, planned, role)
     transactions = session.writer.build(table, layout, planned, role, context.lock_wait_ms)
     return BuildResult(
         layout,
@@ -94,9 +97,57 @@ def _new(context: Context, session: Session, layout: Layout, source: Source) -> 
     )
 
 
+def _on_servers(
+    context: Context, session: Session, layout: Layout, table: Shape, planned: tuple[Planned, ...], role: str
+) -> BuildResult:
+    """The table here, and its parts where the layout says. Raises Refusal when that cannot be."""
+    _check_servers(session, layout)
+    if foreign := [each.name for each in table.constraints if each.kind not in ("p", "u", "c")]:
+        raise Refusal(
+            f"{layout.table} cannot have {', '.join(foreign)} and parts on other servers",
+            found="a table with parts elsewhere has no foreign keys and no exclusion constraints",
+            fix="leave them out of its definition",
+        )
+    keys = _own_keys(session, table)
+    bare = replace(table, constraints=tuple(each for each in table.constraints if not each.is_key))
+    alone = session.writer.build(bare, layout, (), role, context.lock_wait_ms)
+    entries = {entry.name: entry for entry in session.reached()}
+    *there, here = session.writer.parts_on_servers(bare, layout, planned, entries, keys, role, context.lock_wait_ms)
+    # Stopped before, nothing is here, and the same command begins again; the tables there are found made.
+    whole = replace(here, purpose=f"create {layout.table} with its parts",
+                    statements=(*(each for one in alone for each in one.statements), *here.statements))  # fmt: skip
+    leaves = tuple(leaf.name for partition in planned for leaf in partition.leaves)
+    return BuildResult(layout, key_changes(table, layout.full_key), (*there, whole), leaves, False)
+
+
+def _own_keys(session: Session, table: Shape) -> tuple[Index, ...]:
+    """The keys of a table as unique indexes: it can have none itself, and each part has its own."""
+    return tuple(
+        Index(each.name, f"USING btree ({', '.join(map(session.writer.identifier, each.columns))})", True, each.columns)
+        for each in table.constraints
+        if each.is_key
+    )
+
+
+def _check_servers(session: Session, layout: Layout) -> None:
+    lacking = [
+        f"on {server}, {each}"
+        for server in dict.fromkeys(name for name in layout.servers if name != HERE)
+        for each in session.partitions.missing_for(server)
+    ]
+    if lacking:
+        raise Refusal(
+            f"the parts of {layout.table} cannot lie on other servers yet",
+            found="\n".join(f"missing is {each}" for each in lacking),
+            fix="follow each line, then try again",
+        )
+
+
 def _rest(context: Context, session: Session, layout: Layout, tree: Tree) -> BuildResult:
     """The partitions that an interrupted build still owes."""
     facts = session.catalogue.upkeep_facts(tree)
+    if layout.servers:
+        return _rest_on_servers(context, session, layout, tree, facts)
     now = context.now if tree.kinds[0].is_time or layout.by is not By.RANGE else 0
     creations = [
         action for action in reconcile(layout, tree, now, taken=facts.taken).actions if action.kind == "create"
@@ -104,6 +155,19 @@ def _rest(context: Context, session: Session, layout: Layout, tree: Tree) -> Bui
     upkeep = session.writer.upkeep(tree, layout, facts, context.lock_wait_ms)
     transactions = [upkeep.transaction(action) for action in creations]
     return BuildResult(layout, (), tuple(transactions), tuple(action.partition.table for action in creations), False)
+
+
+def _rest_on_servers(context: Context, session: Session, layout: Layout, tree: Tree, facts: UpkeepFacts) -> BuildResult:
+    """Each part that is not there any more. Keys are those of a part that lies here."""
+    _check_servers(session, layout)
+    with session.reading():
+        shape = session.catalogue.shape(layout.table)
+    missing = [each for each in reconcile(layout, tree, 0, taken=facts.taken).actions if each.kind == "create"]
+    planned = tuple(Planned(each.partition.table, each.bounds) for each in missing)
+    keys = tuple(Index("", key, True, ()) for key in facts.traits.keys)
+    entries = {entry.name: entry for entry in session.reached()}
+    parts = session.writer.parts_on_servers(shape, layout, planned, entries, keys, facts.role, context.lock_wait_ms)
+    return BuildResult(layout, (), tuple(parts), tuple(each.name for each in planned), False)
 
 
 def _columns(session: Session, layout: Layout, source: Source) -> Shape:

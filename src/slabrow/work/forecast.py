@@ -7,6 +7,7 @@ from zoneinfo import ZoneInfo
 from slabrow.core.statistics.facts import TableFacts
 from slabrow.core.statistics.future_sizes import Expected, Outlook, expected_in, grown, steady_rows
 from slabrow.core.statistics.row_growth import Growth, growth
+from slabrow.core.table.bounds import Hashed
 from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.placing import place_of
 from slabrow.core.upkeep.planned_partitions import as_key, cutoff, is_past
@@ -66,6 +67,9 @@ def forecast(
 def _places(seen: LayoutPreview, now: datetime) -> tuple[str | None, ...]:
     """Of keys in time; a number says nothing of how old its rows are."""
     layout, kind = seen.layout, seen.key[0].kind
+    if layout.servers:
+        held = [each.top.bounds for each in seen.sized]
+        return tuple(layout.server_of(each.remainder) if isinstance(each, Hashed) else None for each in held)
     if not layout.place or not kind.is_time:
         return ()
     here = as_key(now, kind, ZoneInfo(layout.zone))

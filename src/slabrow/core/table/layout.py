@@ -66,6 +66,9 @@ class Wanted:
     pruned: float | None = None
 
 
+HERE = "here"  # among the servers of a layout: the one that has the table
+
+
 @dataclass(frozen=True, slots=True)
 class PlaceRule:
     """Partitions that are older than `after` lie in a tablespace, or on another server: one of the two is named."""
@@ -87,6 +90,7 @@ class Layout:
     place          the youngest first
     at_most_moved  bytes that one run moves, at most; at least one partition is moved
     place_hours    from (in) and to (out), in `zone`
+    servers        those that the parts of a hash lie on in turn; HERE is this one
     """
 
     table: Name
@@ -114,6 +118,7 @@ class Layout:
     at_most_moved: int | None = None
     place_hours: tuple[time, time] | None = None
     wanted: Wanted | None = None
+    servers: tuple[str, ...] = ()
     partition_name: str = "{table}_{bound}"
     within: "Layout | None" = None
 
@@ -140,6 +145,11 @@ class Layout:
             faults.append(("within", "a range stands outside: partition by range, and put the list or hash within"))
         return faults
 
+    def server_of(self, part: int) -> str | None:
+        """The other server that a part of a hash lies on; None for this one."""
+        name = self.servers[part % len(self.servers)] if self.servers else HERE
+        return None if name == HERE else name
+
     @property
     def full_key(self) -> tuple[str, ...]:
         """The columns that every unique key must contain: those of `within` too."""
@@ -163,6 +173,7 @@ class Layout:
             "coarsen": (By.RANGE, self.coarsen is not None),
             "place": (By.RANGE, bool(self.place)),
             "parts": (By.HASH, self.parts is not None),
+            "servers": (By.HASH, bool(self.servers)),
             "groups": (By.LIST, bool(self.groups)),
         }
         faults = [
@@ -217,6 +228,8 @@ class Layout:
 
     def _doubtful_values(self) -> list[tuple[str, str]]:
         faults = [*self._doubtful_coarsening(), *self._doubtful_places()]
+        if self.servers and (self.within is not None or all(each == HERE for each in self.servers)):
+            faults.append(("servers", "`servers` spreads the parts of a hash that is not divided further: name others"))
         if len(set(self.key)) != len(self.key):
             faults.append(("key", "a key column stands twice: remove one"))
         if self.parts is not None and self.parts < 2:

@@ -100,6 +100,10 @@ class MariaPartitions:
             fix="a partition cannot go to another server and stay behind the same table",
         )
 
+    def missing_for(self, server: str) -> tuple[str, ...]:
+        """As `PartitionQuestions.missing_for`: nothing helps."""
+        return ("a server that takes partitions from elsewhere: this one keeps all of a table itself",)
+
     def far_tables(self, name: Name) -> tuple[FarTable, ...]:
         """As `PartitionQuestions.far_tables`: none lies elsewhere."""
         return ()

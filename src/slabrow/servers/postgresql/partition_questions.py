@@ -134,6 +134,13 @@ class PostgresPartitions:
         with explained("read what a partition elsewhere needs"):
             return far_tables.far_facts(self.connection, root, server, self.far)
 
+    def missing_for(self, server: str) -> tuple[str, ...]:
+        """As `PartitionQuestions.missing_for`."""
+        from slabrow.servers.postgresql.read import far_tables
+
+        with explained("read what a partition elsewhere needs"):
+            return far_tables.missing(self.connection, server, self.far)
+
     def far_tables(self, name: Name) -> tuple[FarTable, ...]:
         """As `PartitionQuestions.far_tables`."""
         from slabrow.servers.postgresql.read import far_tables

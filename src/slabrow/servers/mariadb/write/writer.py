@@ -16,11 +16,11 @@ if TYPE_CHECKING:
     from slabrow.core.table.export_column import ExportColumn
     from slabrow.core.table.index_matrix import IndexFound, IndexMatrix
     from slabrow.core.table.layout import Layout
-    from slabrow.core.table.shape import Shape
+    from slabrow.core.table.shape import Index, Shape
     from slabrow.core.table.tree import Tree
     from slabrow.core.upkeep.actions import Adopt
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
-    from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
+    from slabrow.core.upkeep.elsewhere import Elsewhere, FarFacts, FarTable
     from slabrow.core.upkeep.live_plan import LivePlan
     from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
     from slabrow.core.upkeep.planned_partitions import Planned
@@ -118,6 +118,13 @@ class MariaWriter:
     def giving_up_keys(self, root: Name, facts: FarFacts) -> tuple[Step, ...]:
         """As `Writer.giving_up_keys`: nothing asks for it."""
         return ()
+
+    def parts_on_servers(
+        self, shape: Shape, layout: Layout, planned: tuple[Planned, ...], entries: dict[str, Elsewhere],
+        keys: tuple[Index, ...], role: str, lock_wait_ms: int,
+    ) -> list[Transaction]:  # fmt: skip
+        """As `Writer.parts_on_servers`: there are none."""
+        raise NotImplementedError("no partition of this family lies on another server")
 
     def dropping_there(self, far: FarTable) -> Remote:
         """As `Writer.dropping_there`: there is none."""

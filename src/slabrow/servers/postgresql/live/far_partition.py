@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from slabrow.core.table.bounds import Hashed
-from slabrow.core.table.shape import Column
+from slabrow.core.table.shape import Column, Shape
 from slabrow.core.upkeep.elsewhere import FarTable
 from slabrow.core.upkeep.live_plan import BOUNDS_CHECK
 from slabrow.core.upkeep.planned_partitions import Planned
@@ -37,83 +37,101 @@ class FarPartition:
     def _table(self) -> str:
         return quoting.table(self.far.table)
 
-    @property
-    def _is_there(self) -> str:
-        return f"SELECT to_regclass({literal(str(self.far.table))}) IS NOT NULL"
-
     def creation(self, planned: Planned) -> Iterator[Part]:
         """An ordinary table there, without keys, and a foreign table here. A partitioned table there would lose rows
         to an UPDATE that is not sent as a whole.
         """
-        plan, far, schema = self.plan, self.far, self.far.table.schema or "public"
-        name = quoting.table(incoming_name(plan.parent.sibling(planned.name)))
-        yield Remote(
-            f"CREATE SCHEMA {identifier(schema)}", far.server,
-            unless=f"SELECT to_regnamespace({literal(identifier(schema))}) IS NOT NULL",
-        )  # fmt: skip
-        columns = ", ".join(column_definition(_plain(column)) for column in plan.shape.columns)
-        yield Remote(
-            f"CREATE TABLE {self._table} ({columns}); "
-            f"CREATE TABLE {arrivals_of(far)} (piece bigint PRIMARY KEY, rows bigint)",
-            far.server,
-            unless=self._is_there,
-        )
-        here = ", ".join(
-            column_definition(replace(column, identity="", not_null_name=None)) for column in plan.shape.columns
-        )
-        options = {
-            "schema_name": schema,
-            "table_name": far.table.table,
-            "fetch_size": str(_FETCH),
-            "batch_size": str(_BATCH),
-            # A TRUNCATE of the table would empty it there, and what is kept here would not hear of it.
-            "truncatable": "false",
-        }
-        spelled = ", ".join(f"{key} {literal(value)}" for key, value in options.items())
-        yield Statement(f"CREATE FOREIGN TABLE {name} ({here}) SERVER {identifier(far.server)} OPTIONS ({spelled})")
+        plan, far = self.plan, self.far
+        name = incoming_name(plan.parent.sibling(planned.name))
+        yield from making_there(plan.shape, far)
+        yield Statement(foreign_table(plan.shape, name, far))
+        spelled = quoting.table(name)
         for privilege, grantee, grantable in plan.facts.traits.grants:
             option = " WITH GRANT OPTION" if grantable else ""
             to = "PUBLIC" if grantee is None else identifier(grantee)
-            yield Statement(f"GRANT {privilege} ON {name} TO {to}{option}")
+            yield Statement(f"GRANT {privilege} ON {spelled} TO {to}{option}")
         if plan.facts.owner != plan.facts.role:
-            yield Statement(f"ALTER FOREIGN TABLE {name} OWNER TO {identifier(plan.facts.owner)}")
+            yield Statement(f"ALTER FOREIGN TABLE {spelled} OWNER TO {identifier(plan.facts.owner)}")
         said = quoting.bounds(planned.bounds, len(plan.key))
-        yield Statement(f"ALTER TABLE {quoting.table(self.stage)} ATTACH PARTITION {name} {said}")
+        yield Statement(f"ALTER TABLE {quoting.table(self.stage)} ATTACH PARTITION {spelled} {said}")
 
     def keys(self, planned: Planned) -> Iterator[Part]:
         """Keys, indexes and checks there, when the rows are there. Nothing else guards the bounds of such a table."""
-        plan, made = self.plan, []
-        for index in (*plan.shape.indexes, *plan.extra):
-            made.append(f"CREATE {'UNIQUE ' if index.is_unique else ''}INDEX ON {self._table} {index.definition}")
-        for constraint in plan.shape.constraints:
-            if constraint.kind == "c":
-                name = identifier(constraint.name)
-                made.append(f"ALTER TABLE {self._table} ADD CONSTRAINT {name} {constraint.definition}")
-        condition = plan.sources[0].condition
-        if isinstance(planned.bounds, Hashed):
-            hashed = quoting.table(_beside(self.far, "_hash"))
-            columns = ", ".join(
-                column_definition(_plain(column)) for column in plan.shape.columns if column.name in plan.key
-            )
-            made.append(f"CREATE TABLE {hashed} ({columns}) PARTITION BY {plan.divided_by}")
-            bounds = planned.bounds
-            condition = (
-                f"satisfies_hash_partition({literal(hashed)}::regclass, {bounds.modulus}, {bounds.remainder}, "
-                f"{quoting.columns(plan.key)})"
-            )
-        if condition:
-            made.append(f"ALTER TABLE {self._table} ADD CONSTRAINT {BOUNDS_CHECK} CHECK ({condition})")
-        made.append(f"ANALYZE {self._table}")
-        built = (
-            f"SELECT EXISTS (SELECT FROM pg_constraint WHERE conrelid = to_regclass({literal(str(self.far.table))}) "
-            f"AND conname = {literal(BOUNDS_CHECK)})"
-        )
-        yield Remote(";\n".join(made), self.far.server, unless=built, doing="build keys and indexes")
+        plan = self.plan
+        shape = replace(plan.shape, indexes=(*plan.shape.indexes, *plan.extra))
+        yield furnishing_there(shape, self.far, planned, plan.key, plan.divided_by, plan.sources[0].condition)
         yield Statement(f"ANALYZE {quoting.table(incoming_name(plan.parent.sibling(planned.name)))}")
 
     def emptying(self) -> Remote:
         """Before the copy begins."""
         return Remote(f"TRUNCATE {self._table}, {arrivals_of(self.far)}", self.far.server)
+
+
+def making_there(shape: Shape, far: FarTable) -> Iterator[Remote]:
+    """An ordinary table without keys, and what notes which rows have come."""
+    schema = far.table.schema or "public"
+    yield Remote(
+        f"CREATE SCHEMA {identifier(schema)}", far.server,
+        unless=f"SELECT to_regnamespace({literal(identifier(schema))}) IS NOT NULL",
+    )  # fmt: skip
+    columns = ", ".join(column_definition(_plain(column)) for column in shape.columns)
+    yield Remote(
+        f"CREATE TABLE {quoting.table(far.table)} ({columns}); "
+        f"CREATE TABLE {arrivals_of(far)} (piece bigint PRIMARY KEY, rows bigint)",
+        far.server,
+        unless=f"SELECT to_regclass({literal(str(far.table))}) IS NOT NULL",
+    )
+
+
+def foreign_table(shape: Shape, name: Name, far: FarTable, part: str = "") -> str:
+    """The statement that makes the table here that stands for it. part: of which table, and with which bounds."""
+    here = ", ".join(column_definition(replace(column, identity="", not_null_name=None)) for column in shape.columns)
+    options = {
+        "schema_name": far.table.schema or "public",
+        "table_name": far.table.table,
+        "fetch_size": str(_FETCH),
+        "batch_size": str(_BATCH),
+        # A TRUNCATE of the table would empty it there, and what is kept here would not hear of it.
+        "truncatable": "false",
+    }
+    spelled = ", ".join(f"{key} {literal(value)}" for key, value in options.items())
+    what = part or f"({here})"
+    return f"CREATE FOREIGN TABLE {quoting.table(name)} {what} SERVER {identifier(far.server)} OPTIONS ({spelled})"
+
+
+def furnishing_there(
+    shape: Shape, far: FarTable, planned: Planned, key: tuple[str, ...], divided_by: str, condition: str
+) -> Remote:
+    """Indexes and checks, when the rows are there. Nothing but the check guards the bounds of such a table.
+
+    condition   what the server demands of the rows; of a part of a hash another server says that in its own way
+    """
+    table = quoting.table(far.table)
+    made = [
+        f"CREATE {'UNIQUE ' if index.is_unique else ''}INDEX ON {table} {index.definition}" for index in shape.indexes
+    ]
+    made += [
+        f"ALTER TABLE {table} ADD CONSTRAINT {identifier(each.name)} {each.definition}"
+        for each in shape.constraints
+        if each.kind == "c"
+    ]
+    if isinstance(planned.bounds, Hashed):
+        hashed = quoting.table(_beside(far, "_hash"))
+        columns = ", ".join(column_definition(_plain(column)) for column in shape.columns if column.name in key)
+        made.append(f"CREATE TABLE {hashed} ({columns}) PARTITION BY {divided_by}")
+        bounds = planned.bounds
+        condition = (
+            f"satisfies_hash_partition({literal(hashed)}::regclass, {bounds.modulus}, {bounds.remainder}, "
+            f"{quoting.columns(key)})"
+        )
+    if condition:
+        made.append(f"ALTER TABLE {table} ADD CONSTRAINT {BOUNDS_CHECK} CHECK ({condition})")
+    made.append(f"ANALYZE {table}")
+    built = (
+        f"SELECT EXISTS (SELECT FROM pg_constraint WHERE conrelid = to_regclass({literal(str(far.table))}) "
+        f"AND conname = {literal(BOUNDS_CHECK)})"
+    )
+    return Remote(";\n".join(made), far.server, unless=built, doing="build keys and indexes")
 
 
 def dropping_there(far: FarTable) -> Remote:

@@ -25,7 +25,7 @@ _OPTIONS = {"fetch_size": "10000", "batch_size": "500", "connect_timeout": "3"}
 # Who reads or writes the table, directly or by a role it has, and may log in. A superuser needs a mapping too, but
 # only the one that works here is known to come.
 _UNMAPPED = """
-    SELECT r.rolname FROM pg_roles r JOIN pg_class c ON c.oid = %(root)s
+    SELECT r.rolname FROM pg_roles r LEFT JOIN pg_class c ON c.oid = %(root)s::oid
     WHERE (r.rolname = current_user OR (r.rolcanlogin AND NOT r.rolsuper AND EXISTS (
              SELECT FROM (SELECT c.relowner AS who UNION SELECT a.grantee FROM aclexplode(c.relacl) a
                           WHERE a.privilege_type IN ('SELECT', 'INSERT', 'UPDATE', 'DELETE')) g
@@ -75,45 +75,57 @@ _LEAVES = """
     JOIN pg_namespace n ON n.oid = c.relnamespace WHERE t.isleaf ORDER BY 1, 2"""
 
 
-def far_facts(connection: Connection, root: Name, server: str, far: FarServers) -> FarFacts:
-    """Of a table and a server. Raises UsageError for a server that the layout file does not name."""
+def missing(connection: Connection, server: str, far: FarServers, root: Name | None = None) -> tuple[str, ...]:
+    """What the database, and the roles that use a table, need before a partition lies there: each with its statement.
+
+    root   the table; None for one that is not there yet, which only this role uses
+    Raises UsageError for a server that the layout file does not name.
+    """
     far.entry(server)
     with reading(connection):
-        found = catalogue.relation(connection, root)
-        asked = {"root": found.identity, "server": server}
-        has_wrapper, is_known, may_use, is_plain = connection.execute(
-            f"""SELECT EXISTS (SELECT FROM pg_foreign_data_wrapper WHERE fdwname = '{WRAPPER}'),
+        role, has_wrapper, is_known, may_use = connection.execute(
+            f"""SELECT current_user, EXISTS (SELECT FROM pg_foreign_data_wrapper WHERE fdwname = '{WRAPPER}'),
                        EXISTS (SELECT FROM pg_foreign_server WHERE srvname = %(server)s),
                        coalesce((SELECT has_server_privilege(oid, 'USAGE') FROM pg_foreign_server
-                                 WHERE srvname = %(server)s), false),
-                       (SELECT bool_and(atttypid < {_FIRST_MADE}) FROM pg_attribute
-                        WHERE attrelid = %(root)s AND attnum > 0 AND NOT attisdropped)""".encode(),
-            asked,
+                                 WHERE srvname = %(server)s), false)""".encode(),
+            {"server": server},
         ).fetchall()[0]
-        unmapped = connection.execute(_UNMAPPED.encode(), asked).fetchall()
-        keys = connection.execute(_KEYS.encode(), asked).fetchall()
-        others = connection.execute(_OTHERS.encode(), asked).fetchall()
-        leaves = connection.execute(_LEAVES.encode(), asked).fetchall()
-    role = connection.execute("SELECT current_user").fetchall()[0][0]
-    named = identifier(server)
-    missing = []
+        identity = None if root is None else catalogue.relation(connection, root).identity
+        unmapped = connection.execute(_UNMAPPED.encode(), {"root": identity, "server": server}).fetchall()
+    named, found = identifier(server), []
     if not has_wrapper:
-        missing.append(f"the extension {WRAPPER}: a superuser makes it with CREATE EXTENSION {WRAPPER}")
+        found.append(f"the extension {WRAPPER}: a superuser makes it with CREATE EXTENSION {WRAPPER}")
     if not is_known:
         options = far.options(server) | _OPTIONS
         spelled = ", ".join(f"{name} {literal(value)}" for name, value in options.items())
-        missing.append(
+        found.append(
             f"the foreign server {server}: CREATE SERVER {named} FOREIGN DATA WRAPPER {WRAPPER} OPTIONS ({spelled})"
         )
     elif not may_use:
-        missing.append(f"the right to use it: GRANT USAGE ON FOREIGN SERVER {named} TO {identifier(role)}")
-    missing += [
+        found.append(f"the right to use it: GRANT USAGE ON FOREIGN SERVER {named} TO {identifier(role)}")
+    found += [
         f"a user mapping for {name}: CREATE USER MAPPING FOR {identifier(name)} SERVER {named} "
         "OPTIONS (user '…', password '…')"
         for (name,) in unmapped
     ]
+    return tuple(found)
+
+
+def far_facts(connection: Connection, root: Name, server: str, far: FarServers) -> FarFacts:
+    """Of a table and a server. Raises UsageError for a server that the layout file does not name."""
+    lacking = missing(connection, server, far, root)
+    with reading(connection):
+        asked = {"root": catalogue.relation(connection, root).identity}
+        is_plain = connection.execute(
+            f"""SELECT bool_and(atttypid < {_FIRST_MADE}) FROM pg_attribute
+                WHERE attrelid = %(root)s AND attnum > 0 AND NOT attisdropped""".encode(),
+            asked,
+        ).fetchall()[0][0]
+        keys = connection.execute(_KEYS.encode(), asked).fetchall()
+        others = connection.execute(_OTHERS.encode(), asked).fetchall()
+        leaves = connection.execute(_LEAVES.encode(), asked).fetchall()
     return FarFacts(
-        missing=tuple(missing),
+        missing=lacking,
         keys=tuple((name, definition) for name, definition, _ in keys),
         others=tuple(f"{what} {name}: {_REMEDIES[what]}" for what, name in others),
         leaves=tuple((Name(schema, table), is_keyed) for schema, table, is_keyed in leaves),

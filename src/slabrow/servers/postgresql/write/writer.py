@@ -8,11 +8,11 @@ from slabrow.core.table.bounds import Bounds
 from slabrow.core.table.export_column import ExportColumn
 from slabrow.core.table.index_matrix import IndexFound, IndexMatrix
 from slabrow.core.table.layout import Layout
-from slabrow.core.table.shape import Shape
+from slabrow.core.table.shape import Index, Shape
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.actions import Adopt
 from slabrow.core.upkeep.conversion_plan import ConversionPlan
-from slabrow.core.upkeep.elsewhere import FarFacts, FarTable
+from slabrow.core.upkeep.elsewhere import Elsewhere, FarFacts, FarTable
 from slabrow.core.upkeep.live_plan import LivePlan
 from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
 from slabrow.core.upkeep.planned_partitions import Planned
@@ -111,6 +111,15 @@ class PostgresWriter:
         from slabrow.servers.postgresql.live.giving_up_keys import giving_up_keys
 
         return giving_up_keys(root, facts)
+
+    def parts_on_servers(
+        self, shape: Shape, layout: Layout, planned: tuple[Planned, ...], entries: dict[str, Elsewhere],
+        keys: tuple[Index, ...], role: str, lock_wait_ms: int,
+    ) -> list[Transaction]:  # fmt: skip
+        """As `Writer.parts_on_servers`."""
+        from slabrow.servers.postgresql.write.far_building import parts_on_servers
+
+        return list(parts_on_servers(shape, layout, planned, entries, keys, role, lock_wait_ms))
 
     def dropping_there(self, far: FarTable) -> Remote:
         """As `Writer.dropping_there`."""
