@@ -110,9 +110,21 @@ class MovingTest(FarTest):
         self.far("CREATE SCHEMA apiary; CREATE TABLE apiary.reading_2025_03 (n int)")
         self.assertIn("attic has a table", self.slabrow("relocate", MARCH, *OUT, code=4).stderr)
         self.far("DROP TABLE apiary.reading_2025_03")
-        proposed = self.json("relocate", MARCH, *OUT, code=1)
+        (self.folder / "w.sql").write_text(
+            "-- name: upsert\nINSERT INTO apiary.reading (reading_id, hive_id, taken_at) VALUES (1, 1, now()) "
+            "ON CONFLICT (reading_id, taken_at) DO NOTHING;\n-- name: merging\nMERGE INTO apiary.reading t USING "
+            "(VALUES (1)) v (n) ON t.reading_id = v.n WHEN MATCHED THEN DELETE;\n-- name: moving\n"
+            "UPDATE apiary.reading SET taken_at = now() WHERE reading_id = 1;\n-- name: fine\n"
+            "SELECT count(*) FROM apiary.reading;\n"
+        )
+        self.sql("CREATE FUNCTION apiary.empty() RETURNS void LANGUAGE plpgsql "
+                 "AS 'BEGIN TRUNCATE apiary.reading; END'")  # fmt: skip
+        proposed = self.json("relocate", MARCH, *OUT, "--workload", "w.sql", code=1)
         said = " ".join(proposed["notes"])
-        for words in ("ON CONFLICT (columns) fails", "While attic is down", "kept until --drop-old"):
+        self.assertNotIn("fine will", said)
+        for words in (
+            "upsert will fail", "merging will fail", "moving will fail", "apiary.empty() will fail: TRUNCATE","ON CONFLICT (columns) fails", "While attic is down", "kept until --drop-old",
+        ):  # fmt: skip
             self.assertIn(words, said)
         self.assertEqual("give each partition a key of its own", proposed["steps"][0]["name"])
         with self.down():

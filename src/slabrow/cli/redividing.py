@@ -25,6 +25,7 @@ class Relocating:
     elsewhere: str | None = None
     gives_up_key: bool = False
     is_still_written: bool = False
+    workload: tuple[Path, ...] = ()
 
 
 def add_live(live: "argparse._ArgumentGroup") -> None:
@@ -101,6 +102,7 @@ def run_shared(
         elsewhere=moved.elsewhere if moved is not None else None,
         gives_up_key=moved is not None and moved.gives_up_key,
         is_still_written=moved is not None and moved.is_still_written,
+        workload=moved.workload if moved is not None else (),
     )
     schema, wanted = read_ledger_schema(asked.layout_file), [parse_name(name) for name in names]
 

@@ -2,6 +2,7 @@
 
 import argparse
 from dataclasses import replace
+from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
 from slabrow.cli.common import context, parse_wait, progress, with_elsewhere
@@ -28,6 +29,12 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="with --elsewhere: move a partition that rows are written to, though commits on two servers are not one",
     )
     add(
+        "--workload",
+        metavar="FILE",
+        action="append",
+        help="with --elsewhere: say which statements of a query file or a server log will fail; may be given again",
+    )
+    add(
         "--way",
         choices=("direct", "live"),
         help="direct: the server moves it, and whoever needs the partition waits for the copy of its rows; live: it is "
@@ -51,8 +58,8 @@ def run(options: argparse.Namespace) -> int:
         )
     if len(targets) > 1:
         raise UsageError("--to-tablespace and --elsewhere exclude each other", fix="give one of them")
-    if options.elsewhere is None and (options.give_up_key or options.still_written):
-        raise UsageError("--give-up-key and --still-written go with --elsewhere", fix="leave them out")
+    if options.elsewhere is None and (options.give_up_key or options.still_written or options.workload):
+        raise UsageError("--give-up-key, --still-written and --workload go with --elsewhere", fix="leave them out")
     if options.elsewhere is not None:
         if options.way == "direct":
             raise UsageError("a partition goes to another server while it is used", fix="leave --way out")
@@ -62,7 +69,8 @@ def run(options: argparse.Namespace) -> int:
             )
         if len(options.partitions) > 1:
             raise UsageError("partitions go to another server one at a time", fix="name one")
-        moved = Relocating(None, options.elsewhere, options.give_up_key, options.still_written)
+        files = tuple(map(Path, options.workload or ()))
+        moved = Relocating(None, options.elsewhere, options.give_up_key, options.still_written, files)
         return run_shared(options, options.partitions, None, moved)
     from slabrow.core.values.names import parse_name
     from slabrow.files.layout_file import read_ledger_schema

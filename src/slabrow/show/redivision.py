@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from slabrow.core.upkeep.statements import Pipe, Remote
 from slabrow.core.upkeep.steps import Phase, SpreadStep
 from slabrow.core.values.wording import count
 from slabrow.show.bounds import BOUNDS_HEADER, bounds_data, bounds_row, held
@@ -158,6 +159,8 @@ _STEPS = {
     "divide": ("the server copies the rows of these partitions, wholly or not at all", "no writers, meanwhile"),
     "end": ("the record is closed", "none"),
     "clear away": ("the logs are dropped", "none"),
+    "give each partition a key of its own": ("a unique index is built beside writers", "none"),
+    "give up the keys of the table": ("they are dropped; each partition has its own by now", _SHORTEST),
 }
 
 
@@ -187,7 +190,9 @@ def _text_proposed(result: RedivisionResult, out: Console) -> None:
         lines.add_row(str(number), plain(step.name), plain(happens), plain(lock))
     out.print(lines)
     out.print()
-    has_script = result.doing in _FORWARD and None not in result.kept_as
+    parts = (part for step in result.work.steps for part in step.transaction.statements)
+    is_far = any(isinstance(part, Remote | Pipe) for part in parts)
+    has_script = result.doing in _FORWARD and None not in result.kept_as and not is_far
     more = "; --script FOLDER writes every statement as psql files." if has_script else "."
     note(out, "Nothing has been done. --go does it" + more)
 

@@ -23,6 +23,7 @@ from slabrow.work.reshaping.under_way import refuse_under_way
 from slabrow.work.step_runner import StepRunner, ledger_or_none
 
 _LOCK_WAIT_MS = 100
+_MOST_NAMED = 3
 
 
 def usual_way(context: Context, names: Sequence[Name]) -> str:
@@ -175,7 +176,9 @@ def _piece(partition: Partition, place: Place, facts: PlaceFacts) -> Piece:
 def _notes(moved: Sequence[LeafPlace], facts: PlaceFacts, target: str) -> list[str]:
     """What a person should know before."""
     if not moved:
-        return [f"All of it lies in {target} already: nothing is touched."]
+        names = ", ".join(str(leaf.name) for leaf in facts.leaves[:_MOST_NAMED])
+        names += f" and {len(facts.leaves) - _MOST_NAMED} more" if len(facts.leaves) > _MOST_NAMED else ""
+        return [f"{names} and all indexes lie in {target} already: nothing is touched."]
     total = sum(leaf.bytes_to_move(target) for leaf in moved)
     longest = max(moved, key=lambda leaf: leaf.bytes if leaf.place != target else 0)
     rows = longest.bytes if longest.place != target else 0

@@ -1,7 +1,11 @@
 """A partition goes to another server, behind the same table (N50): what is asked before, and what is said."""
 
+from __future__ import annotations
+
 from collections.abc import Sequence
 from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 from slabrow.core.table.layout import Layout
 from slabrow.core.upkeep.elsewhere import FarTable
@@ -14,6 +18,10 @@ from slabrow.servers.protocols import ReshapingStore, Session
 from slabrow.work.reshaping.redivision_plan import Place, find_partitions, plan_elsewhere
 from slabrow.work.reshaping.redivision_result import RedivisionOptions
 
+if TYPE_CHECKING:
+    from slabrow.core.upkeep.breaks import Break
+
+_MOST_BROKEN = 12
 # What a table loses with its keys, as each was seen on the server.
 _LOST = (
     "INSERT … ON CONFLICT (columns) fails, also for partitions that stay here; ON CONFLICT DO NOTHING without columns "
@@ -104,3 +112,25 @@ def far_notes(plan: RedivisionPlan, giving_up: Sequence[Step]) -> list[str]:
         "TRUNCATE of the table is refused while a partition lies elsewhere: empty partitions by name.",
     ]
     return notes
+
+
+def broken_elsewhere(session: Session, plan: RedivisionPlan, paths: Sequence[Path]) -> list[str]:
+    """What statements of the workload, and of functions in the database, do no more. Raises UsageError for a file that
+    cannot be read.
+    """
+    from slabrow.core.upkeep.far_breaks import FarBreaking  # with the parser, which is slow to load
+    from slabrow.work.weighing.workloads import as_queries, gathered
+
+    breaking = FarBreaking(plan.root, plan.key)
+    found: list[Break] = []
+    if paths:
+        for query in as_queries(gathered(paths, session, statistics=False)):
+            found += breaking.of_statement(query.name, query.sql)
+    with session.reading("read the functions"):
+        bodies = session.catalogue.bodies_naming(plan.root)
+    for name, body in bodies:
+        found += breaking.of_body(name, body)
+    said = [f"{each.name} will fail: {each.text}. Write instead: {each.instead}." for each in found]
+    if len(said) > _MOST_BROKEN:
+        said = [*said[:_MOST_BROKEN], f"… and {len(said) - _MOST_BROKEN} more statements will fail."]
+    return said

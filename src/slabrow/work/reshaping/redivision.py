@@ -19,7 +19,7 @@ from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.convert import ComparedPartition
 from slabrow.work.reshaping.live_result import phase_of, steps_done
-from slabrow.work.reshaping.moving import far_notes
+from slabrow.work.reshaping.moving import broken_elsewhere, far_notes
 from slabrow.work.reshaping.redivision_plan import (
     Place,
     details_of,
@@ -395,6 +395,8 @@ class Redivision:
         notes: list[str] = []
         if self.plan.far is not None:
             notes += far_notes(self.plan, self._giving_up)
+            if self.record is None and self.plan.far.comes:
+                notes += broken_elsewhere(self.session, self.plan, self.options.workload)
         elif self.plan.tablespace is not None:
             notes.append(
                 f"{self.plan.sources[0].name} is copied to {self.plan.tablespace} while it is used: as many bytes are "

@@ -1,6 +1,7 @@
 """What is asked of a split or a merge, and where it stands."""
 
 from dataclasses import dataclass
+from pathlib import Path
 
 from slabrow.core.table.bounds import Bounds
 from slabrow.core.table.spans import Span
@@ -20,6 +21,7 @@ class RedivisionOptions:
     coarsens     whether upkeep does it, and lets go of the old partitions by itself
     relocates    whether a partition is moved; tablespace, elsewhere: where to, where that is said
     gives_up_key       whether the table may lose its keys, which it must before its first partition elsewhere
+    workload           query files and server logs that are looked through for what a partition elsewhere breaks
     is_still_written   whether the partition may be one that rows are still written to
     """
 
@@ -34,6 +36,7 @@ class RedivisionOptions:
     elsewhere: str | None = None
     gives_up_key: bool = False
     is_still_written: bool = False
+    workload: tuple[Path, ...] = ()
 
     @property
     def kind(self) -> str:
