@@ -289,7 +289,7 @@ class AgeTest(PlacesTest):
     def test_faults_of_the_layout_and_a_tablespace_that_is_gone(self):
         for text, words in (
             ('place = [{ after = "2 months" }]', "has two keys"),
-            ('place = [{ after = "2 months", elsewhere = "attic" }]', "to other servers yet"),
+            ('place = [{ after = "2 months", elsewhere = "attic" }]', "no server is called 'attic'"),
             (
                 'place = [{ after = "2 months", tablespace = "a" }, { after = "1 month", tablespace = "b" }]',
                 "youngest first",

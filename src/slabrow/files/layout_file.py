@@ -21,6 +21,7 @@ from slabrow.core.values.method import By
 from slabrow.core.values.names import Name, parse_name
 from slabrow.core.values.one_line import one_line
 from slabrow.core.values.zones import parse_zone
+from slabrow.files.other_servers import Server, parse_elsewhere, parse_servers
 from slabrow.files.places import hours_text, parse_hours, parse_place
 from slabrow.files.prices_file import fault_of
 from slabrow.files.reading import read_text, toml_document
@@ -105,8 +106,8 @@ def _parsed(text: str, name: str) -> _Parsed:
     faults: list[_Fault] = []
     layouts: list[Layout] = []
     ledger_schema = _ledger(document, lines, faults)
-    servers = _servers(document, lines, faults)
-    elsewhere = _elsewhere(document, lines, faults)
+    servers = parse_servers(document, lambda text: faults.append(_Fault(lines.top("server"), text)))
+    elsewhere = parse_elsewhere(document, lambda text: faults.append(_Fault(lines.top("elsewhere"), text)))
     if "prices" in document and (fault := fault_of(document["prices"])):
         faults.append(_Fault(lines.top("prices"), fault))
     for key in document:
@@ -145,36 +146,9 @@ def read_ledger_schema(path: Path) -> str | None:
     return _parsed(read_text(path, "layout file", "--layout"), str(path)).ledger_schema
 
 
-@dataclass(frozen=True, slots=True)
-class Server:
-    """A `[[server]]`: what --on calls it, and how it is reached (a URL, or `service=name` of the client's file)."""
-
-    name: str
-    dsn: str
-
-
 def read_servers(path: Path) -> tuple[Server, ...]:
     """The servers of a layout file, in its order. Raises as `read_layouts` does."""
     return _parsed(read_text(path, "layout file", "--layout"), str(path)).servers
-
-
-def _servers(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) -> tuple[Server, ...]:
-    """`[[server]]` with a name and a dsn each."""
-    given = document.get("server", [])
-    entries: list[Any] = given if isinstance(given, list) else [None]
-    found: dict[str, Server] = {}
-    for entry in entries:
-        match entry:
-            case {"name": str(name), "dsn": str(dsn)} if name and dsn and set(entry) == {"name", "dsn"}:
-                if not _SERVER_NAME.fullmatch(name):
-                    faults.append(_Fault(lines.top("server"), f"{name!r} is no name of a server: {_SERVER_NAME_WORDS}"))
-                if name in found:
-                    faults.append(_Fault(lines.top("server"), f"two servers are called {name!r}: rename one"))
-                found[name] = Server(name, dsn)
-            case _:
-                wanted = 'a [[server]] has a name and a dsn: name = "north", dsn = "…"'
-                faults.append(_Fault(lines.top("server"), wanted))
-    return tuple(found.values())
 
 
 def read_elsewhere(path: Path) -> tuple[Elsewhere, ...]:
@@ -182,33 +156,7 @@ def read_elsewhere(path: Path) -> tuple[Elsewhere, ...]:
     return _parsed(read_text(path, "layout file", "--layout"), str(path)).elsewhere if path.exists() else ()
 
 
-def _elsewhere(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) -> tuple[Elsewhere, ...]:
-    """`[[elsewhere]]` with a name and a dsn each, and perhaps a schema."""
-    given = document.get("elsewhere", [])
-    entries: list[Any] = given if isinstance(given, list) else [None]
-    found: dict[str, Elsewhere] = {}
-    for entry in entries:
-        at = lines.top("elsewhere")
-        match entry:
-            case {"name": str(name), "dsn": str(dsn)} if name and dsn and set(entry) <= {"name", "dsn", "schema"}:
-                schema = entry.get("schema")
-                if not _SERVER_NAME.fullmatch(name):
-                    faults.append(_Fault(at, f"{name!r} is no name of a server: {_SERVER_NAME_WORDS}"))
-                if name in found:
-                    faults.append(_Fault(at, f"two entries are called {name!r}: rename one"))
-                if schema is not None and (not isinstance(schema, str) or not schema or _holds_nul(schema)):
-                    faults.append(_Fault(at, '`schema` is the name of a schema there: schema = "apiary"'))
-                    schema = None
-                found[name] = Elsewhere(name, dsn, schema)
-            case _:
-                wanted = 'an [[elsewhere]] has a name and a dsn, and perhaps a schema: name = "attic", dsn = "…"'
-                faults.append(_Fault(at, wanted))
-    return tuple(found.values())
-
-
 LEDGER_SCHEMA = "slabrow"
-_SERVER_NAME = re.compile(r"[\w-][\w.-]*")  # it is also the folder of the server's archives
-_SERVER_NAME_WORDS = "write letters, digits, - and _, such as north"
 
 
 def _ledger(document: dict[str, Any], lines: "_Lines", faults: list[_Fault]) -> str | None:
