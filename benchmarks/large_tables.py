@@ -32,7 +32,9 @@ from slabrow.servers.postgresql.private.server import start
 PROGRAM = Path(sys.executable).with_name("slabrow")
 NOW = datetime(2026, 3, 1, tzinfo=UTC)
 DAYS = 360
-VARIANTS = 24  # values that the workload file shows of each kind of statement
+VARIANTS = (
+    96  # values that the workload file shows of each kind: with fewer, chance decides how many leaves a window meets
+)
 SETTINGS = {
     "debug_io_direct": "data", "io_method": "sync", "shared_buffers": "16MB", "autovacuum": "off",
     "synchronous_commit": "off", "max_parallel_workers_per_gather": "0", "jit": "off", "max_wal_size": "4GB",

@@ -1,13 +1,17 @@
 """Partitions go to another server behind the same table, come home, and are kept up there: with real servers only."""
 
+import os
+import signal
+import subprocess
 import time
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 
 import psycopg
 from psycopg.conninfo import conninfo_to_dict
 
-from tests.busy import writers
-from tests.support import server
+from slabrow.servers.postgresql.private.server import start
+from tests.busy import longest_wait, writers
+from tests.support import binaries, server
 from tests.test_redivision import MONTHS, NOW, REST, RedivisionTest
 
 LAYOUT = """[[layout]]
@@ -212,6 +216,22 @@ class MovingTest(FarTest):
         self.go("relocate", MARCH, "--undo")
         self.assert_same()
 
+    def test_a_commit_that_fails_there_leaves_the_rows_here(self):
+        self.go("relocate", MARCH, *OUT, "--pause-before-swap")
+        self.far("""CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RAISE ''full''; END';
+            CREATE CONSTRAINT TRIGGER refuse AFTER INSERT ON apiary.reading_2025_03 DEFERRABLE INITIALLY DEFERRED
+            FOR EACH ROW EXECUTE FUNCTION refuse()""")
+        for table in ("reading", "twin"):
+            self.sql(f"UPDATE apiary.{table} SET weight = 99 WHERE taken_at = (SELECT min(taken_at) FROM apiary.twin "
+                     "WHERE taken_at >= '2025-03-01+00')")  # fmt: skip
+        self.assertIn("full", self.slabrow("relocate", MARCH, *OUT, "--go", *NOW, code=3).stderr)
+        self.assertEqual("r", self.kind(MARCH))
+        self.assert_same()
+        self.far("DROP TRIGGER refuse ON apiary.reading_2025_03")
+        self.go("relocate", MARCH, *OUT)
+        self.assertEqual("f", self.kind(MARCH))
+        self.assert_same()
+
     def test_census_finds_what_has_become_another_table(self):
         self.go("relocate", MARCH, *OUT)
         self.go("relocate", MARCH, "--drop-old")
@@ -353,6 +373,47 @@ key = ["hive_id"]
 parts = 8
 servers = ["here", "attic", "cellar", "shed"]
 """
+
+
+class FrozenTest(FarTest):
+    """A server of its own, which can be stopped as a whole."""
+
+    def setUp(self):
+        frozen = start(binaries()[0])
+        self.addCleanup(frozen.stop)
+        self.frozen = frozen
+        super().setUp()
+        self.sql(
+            f"ALTER SERVER attic OPTIONS (SET host '{conninfo_to_dict(frozen.dsn)['host']}', SET dbname 'postgres')"
+        )
+        self.far_dsn = frozen.dsn
+        self.tell()
+
+    def test_a_server_that_does_not_answer_keeps_no_writer_waiting(self):
+        moving = (MARCH, *OUT, "--still-written")
+        self.go("relocate", *moving, "--pause-before-swap")
+        with writers(self.dsn, self.ROWS, a_second=200, stays=True) as made:
+            time.sleep(1)
+            process = self.begin("relocate", *moving, "--go", *NOW)
+            self.wait_until("SELECT count(*) > 0 FROM pg_stat_activity WHERE application_name LIKE 'slabrow%'")
+            self.signal(signal.SIGSTOP)
+            try:
+                said = process.communicate(timeout=60)
+            finally:
+                self.signal(signal.SIGCONT)
+        self.assertIn(process.returncode, (0, 3), said)
+        self.assertLess(longest_wait(made), 2_500)
+        self.go("relocate", *moving)
+        self.assertEqual("f", self.kind(MARCH))
+        self.assert_same(made)
+
+    def signal(self, number):
+        with psycopg.connect(self.dsn, autocommit=True):
+            pids = subprocess.run(["pgrep", "-f", f"-D {self.frozen.folder}"], capture_output=True, text=True).stdout
+        family = subprocess.run(["pgrep", "-P", ",".join(pids.split())], capture_output=True, text=True).stdout
+        for pid in {*pids.split(), *family.split()}:
+            with suppress(ProcessLookupError):
+                os.kill(int(pid), number)
 
 
 class SpreadTest(FarTest):

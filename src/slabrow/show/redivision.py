@@ -159,6 +159,7 @@ _STEPS = {
     "divide": ("the server copies the rows of these partitions, wholly or not at all", "no writers, meanwhile"),
     "end": ("the record is closed", "none"),
     "clear away": ("the logs are dropped", "none"),
+    "see that the other server answers": ("so that nobody waits for it behind a lock", "none"),
     "give each partition a key of its own": ("a unique index is built beside writers", "none"),
     "give up the keys of the table": ("they are dropped; each partition has its own by now", _SHORTEST),
 }

@@ -106,7 +106,7 @@ class Strips:
 def strips(workload: TableWorkload, order: Arrival) -> Strips:
     """Narrower towards the newest rows, with ends where the weightiest windows of the workload begin and end."""
     ends = {0.0, 1.0, *(1 - 0.5**step for step in range(1, _HALVINGS + 1))} if order.columns else {0.0, 1.0}
-    windows: list[tuple[float, float]] = []
+    windows: dict[float, float] = {}
     for read in workload.shapes if order.columns else ():
         found = [order.stretch(asked.condition) for run in read.runs for asked in run]
         for side in (0, 1):
@@ -114,8 +114,11 @@ def strips(workload: TableWorkload, order: Arrival) -> Strips:
             each = [stretch[side] for stretch in found if 0 < stretch[1] - stretch[0] < 0.5]
             # Windows that lie at another place each time are no region of their own.
             if each and max(each) - min(each) < _STEADY:
-                windows.append((read.shape.weight, min(each) if side == 0 else max(each)))
-    for _, end in sorted(windows, reverse=True)[:_MOST_WINDOWS]:
-        if all(abs(end - other) > 1e-4 for other in ends):
+                end = min(each) if side == 0 else max(each)
+                windows[end] = windows.get(end, 0.0) + read.shape.weight
+    added = 0
+    for end in sorted(windows, key=lambda each: -windows[each]):
+        if added < _MOST_WINDOWS and all(abs(end - other) > 1e-4 for other in ends):
             ends.add(end)
+            added += 1
     return Strips(np.array(sorted(ends)))

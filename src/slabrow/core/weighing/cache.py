@@ -1,18 +1,19 @@
 """Which blocks are found in memory: hit ratios of groups of blocks, from how often a workload touches each.
 
-Independent references with a characteristic time: under LRU a block is found when it was touched within the last T, the
-same T for all blocks, so that the blocks touched within T fill the cache (Che, Tung and Wang, "Hierarchical Web Caching
-Systems", IEEE J. Sel. Areas Commun. 20(7), 2002; Fricker, Robert and Roberts, "A versatile and accurate approximation
-for LRU cache performance", 2012). The server's clock sweep differs from it by a few percent.
+Independent references, and the server's clock sweep (freelist.c, StrategyGetBuffer) in its mean field: a hand goes
+round all buffers and takes 1 from the count of each; the first without any left gives way. The time of a round is the
+same for all blocks, and such that those held fill the cache. For blocks that are touched a few times a round this holds
+them longer than a least-recently-used list would (Che, Tung and Wang, "Hierarchical Web Caching Systems", IEEE J. Sel.
+Areas Commun. 20(7), 2002, whose frame this is); for cold ones both are the same.
 """
 
 # An example. A cache of 100 blocks, a group of 50 blocks touched 10 times a second, one of 10,000 blocks touched once
-# a second. Without the second, everything fits. With it, T is the time after which the 50 hot blocks and the cold ones
-# of the last T make 100: about 51 s. A hot block is touched every 5 s and is nearly always found; a cold one every
-# 10,000 s, and hardly ever.
+# a second. Without the second, everything fits. With it, a round takes the time in which the 50 hot blocks and the cold
+# ones that came within two rounds make 100: about 25 s. A hot block is touched five times in a round and stays; a cold
+# one comes every 10,000 s, stays for two rounds, and is hardly ever found.
 
 from dataclasses import dataclass
-from math import exp, inf, log
+from math import exp, factorial, inf, log
 
 import numpy as np
 from numpy.typing import NDArray
@@ -69,13 +70,13 @@ def hit_ratios(blocks: Floats, touched: Floats, cache: float, scanned: Floats | 
     if size.sum() <= cache:
         return found
 
-    def held(moment: float) -> Floats:
-        # Of those that a scan leaves out, as many come in as are lost until the next one.
-        kept = np.minimum(1.0, admitted * np.exp(np.minimum(700.0, rate * moment)))
-        return np.asarray(-np.expm1(-rate * moment) * kept)
+    def held(round_: float) -> Floats:
+        # Of what a scan leaves out, a part comes in with each scan.
+        came = admitted * rate * round_ * _rounds(rate * round_)
+        return np.asarray(came / (1 + came))
 
-    # T is searched for on a scale of logarithms: it may be a second or a year.
-    low, high = log(cache / 10 / float(touched[live].sum())), log(1e3 * float(1 / rate.min()))
+    # The time of a round is searched for on a scale of logarithms: it may be a second or a year.
+    low, high = log(cache / 100 / float(touched[live].sum())), log(1e3 * float(1 / rate.min()))
     for _ in range(60):
         middle = (low + high) / 2
         if float((size * held(exp(middle))).sum()) < cache:
@@ -84,3 +85,27 @@ def hit_ratios(blocks: Floats, touched: Floats, cache: float, scanned: Floats | 
             high = middle
     found[live] = held(exp(low))
     return found
+
+
+_MOST_USED = 5  # BM_MAX_USAGE_COUNT, buf_internals.h
+_OFTEN = 4.0  # touches a round: above, a block stays for good
+
+
+def _rounds(touches: Floats) -> Floats:
+    """How many rounds of the hand a block stays, on average, that is touched so often in each (at random moments).
+
+    A block comes in with a count of 1. Each touch adds 1 up to the most; each time that the hand passes takes 1 away,
+    and takes the block that has none left. So the count behind the hand is a Markov chain of five states, and the
+    rounds until the block is taken are five linear equations.
+    """
+    often = np.minimum(touches, _OFTEN)
+    states = _MOST_USED
+    chances = np.stack([np.exp(-often) * often**n / factorial(n) for n in range(states)], axis=-1)
+    steps = np.zeros((len(often), states, states))
+    for count in range(states):  # what is left when the hand has passed
+        for come in range(states - count):
+            if count + come:
+                steps[:, count, count + come - 1] += chances[:, come]
+        steps[:, count, states - 1] += 1 - chances[:, : states - count].sum(axis=-1)
+    rounds = np.linalg.solve(np.eye(states) - steps, np.ones((len(often), states, 1)))
+    return np.asarray(rounds[:, 1, 0])

@@ -18,6 +18,8 @@ from slabrow.core.weighing.cache import Floats
 
 Places = NDArray[np.intp]
 
+_OWN_STRIPS = 4  # of the newest leaves
+
 
 @dataclass(frozen=True, slots=True)
 class LeafGroups:
@@ -138,8 +140,10 @@ def leaf_groups(tree: Tree, shares: Floats, order: Arrival, strips: Strips) -> L
     both = np.array(stretches) if stretches else np.zeros((0, 2))
     filled = both[shares > 0]
     if len(filled):
-        # The leaf that takes the new rows is hotter than its elder: it gets strips of its own.
-        strips = strips.with_end(float(filled[filled[:, 1] >= filled[:, 1].max() - 1e-9][:, 0].max()))
+        # The leaf that takes the new rows is hotter than its elder, and scans of what is recent read the last ones
+        # whole: they get strips of their own.
+        for begin in np.unique(filled[:, 0])[-_OWN_STRIPS:]:
+            strips = strips.with_end(float(begin))
     return LeafGroups(strips, shares, both[:, 0], both[:, 1], np.array(values, dtype=np.intp))
 
 

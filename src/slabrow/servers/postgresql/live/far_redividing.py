@@ -10,7 +10,7 @@ from dataclasses import dataclass, fields, replace
 
 from slabrow.core.upkeep.elsewhere import FarTable
 from slabrow.core.upkeep.statements import Check, Part, Pipe, Statement, StrongLock, Transaction
-from slabrow.core.upkeep.steps import RepeatedStep, Step
+from slabrow.core.upkeep.steps import NOT_YET, RepeatedStep, Step
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.copying import PieceCopy
@@ -24,8 +24,8 @@ from slabrow.servers.postgresql.quoting import identifier, literal
 from slabrow.servers.postgresql.write.comparison import row_print
 
 _PIECE_BLOCKS = 8_192
-# Behind a lock nobody waits for a server that does not answer.
-_ANSWERS_WITHIN = "SET LOCAL statement_timeout = '5s'"
+# Behind a lock nobody waits for long for a server that does not answer.
+_ANSWERS_WITHIN = "SET LOCAL statement_timeout = '1s'"
 
 
 @dataclass(frozen=True)
@@ -64,6 +64,21 @@ class FarRedividing(Redividing):
         # What leaves lies elsewhere on the way home, and on the way back from there: its parents keep everybody off.
         parents = lock_alone(self._parents, ALL_OUT)
         return replace(usual, gentle=parents.gentle, strong=parents.strong)
+
+    def swap(self) -> tuple[Step, ...]:
+        """As of a partition here, once the other server has answered."""
+        return (self._answers("see that the other server answers", self._incoming, self._sources), *super().swap())
+
+    def undo(self) -> tuple[Step, ...]:
+        """As of a partition here, once the other server has answered."""
+        return (self._answers("see that the other server answers", self._new, self._kept), *super().undo())
+
+    def _answers(self, name: str, came: Sequence[Name], left: Sequence[Name]) -> Step:
+        """Asked without a lock: when it is frozen, nobody has waited for it but this."""
+        far = came if self._far.comes else left
+        asked = (Statement(f"SELECT 1 FROM {quoting.table(each)} LIMIT 1") for each in far)
+        transaction = Transaction("see that the other server answers", (Statement(_ANSWERS_WITHIN), *asked))
+        return Step(name=name, transaction=transaction, is_done=NOT_YET)
 
     def _held_still(self, following: Following) -> Iterable[Part]:
         """Who writes to the partition by its own name waits too: a trigger is switched off behind its own lock."""
