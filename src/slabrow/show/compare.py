@@ -57,6 +57,7 @@ def _measured_data(measured: Measured) -> Json:
     return {
         "blocks": measured.blocks,
         "reads": measured.reads,
+        "rows_sent": measured.sent,
         "planning_ms": measured.planning_ms,
         "execution_ms": measured.execution_ms,
         "waiting_ms": measured.waiting_ms,
@@ -78,6 +79,7 @@ def _sums(queries: Sequence[tuple[float, Measured]]) -> Json:
     return {
         "blocks": sum(weight * each.blocks for weight, each in queries),
         "reads": sum(weight * each.reads for weight, each in queries),
+        "rows_sent": sum(weight * each.sent for weight, each in queries),
         "ms": sum(weight * each.total_ms for weight, each in queries),
     }
 
@@ -203,6 +205,9 @@ def _day_text(result: Comparison, out: "Console") -> None:
                 f"{milliseconds(before['ms'])} before, {milliseconds(after['ms'])} after."
             )
         )
+        if before["rows_sent"] or after["rows_sent"]:
+            was, is_now = (count(round(side["rows_sent"])) for side in (before, after))
+            out.print(plain(f"Of the rows, other servers sent {was} before and {is_now} after."))
     if result.rows_apart is None and len(result.equal) < len(result.compared):
         note(
             out,

@@ -313,6 +313,7 @@ def _saved_query(each: Mapping[str, Any]) -> tuple[str, float, Measured]:
             reads=int(measured["reads"]),
             rows=int(measured["rows"]),
             print=str(measured["print"]),
+            sent=int(measured.get("rows_sent", 0)),
             **numbers,
         ),
     )

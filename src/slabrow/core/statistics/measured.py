@@ -18,6 +18,7 @@ class Measured:
     reads            those of them that were read
     planning_ms, execution_ms, waiting_ms  the medians; waiting is a part of the execution
     least_ms, most_ms  planning and execution together, of the fastest and of the slowest run
+    sent             rows that other servers sent over
     rows, print      how many rows it returns, and their fingerprint, whatever their order
     """
 
@@ -30,6 +31,7 @@ class Measured:
     most_ms: float
     rows: int
     print: str
+    sent: int = 0
 
     @property
     def total_ms(self) -> float:
@@ -55,6 +57,7 @@ def measured_of(runs: list[PlanReading], rows: int, print_: str) -> Measured:
         most_ms=max(totals),
         rows=rows,
         print=print_,
+        sent=round(median(sum(scan.rows_read or 0 for scan in run.scans if scan.is_sent) for run in runs)),
     )
 
 
