@@ -67,7 +67,7 @@ class FarServers:
         except sqlstate.LockNotAvailable as error:
             raise LockNotGot(f"could not {doing} on {name}", found=error.diag.message_primary) from error
         except psycopg.Error as error:
-            found = translated(error, f"{doing} on {name}")
+            found = translated(error, doing)
             raise type(found)(f"{name}: {found.problem}", found=found.found, fix=found.fix) from error
 
     def run(self, part: Remote) -> None:
