@@ -14,6 +14,9 @@ from pathlib import Path
 
 HERE = Path(__file__).resolve().parent
 sys.path.insert(0, str(HERE.parent.parent))
+import psycopg  # noqa: E402
+
+from slabrow.servers.postgresql.private.server import start  # noqa: E402
 from tests.browser import Browser  # noqa: E402
 
 SLABROW = Path(sys.executable).with_name("slabrow")
@@ -27,6 +30,9 @@ DRAWN = {
     "rehearse-picture": "day.png",
     "prove-picture": "prove.png",
 }
+# Pictures of a partition that goes to another server, which the walk has not.
+APART = ("relocate", "places")
+OLDEST = "apiary.reading_2025_05"
 # A page, as a browser shows it.
 PAGES = {"report": "reading.html"}
 # A picture of work that is under way: taken once the terminal shows this, and the work is stopped there.
@@ -42,7 +48,7 @@ def walk() -> list[tuple[str | None, str]]:
             steps += [
                 (None, line.split("   #")[0].strip()) for line in block.splitlines() if line.startswith("slabrow")
             ]
-        elif picture not in DRAWN and picture not in PAGES:
+        elif picture not in (*DRAWN, *PAGES, *APART):
             steps[-1] = (picture, steps[-1][1])
     return [step for step in steps if not step[1].startswith("slabrow demo")]
 
@@ -69,6 +75,7 @@ def main() -> int:
         environment["SLABROW_DSN"] = re.search(r"export SLABROW_DSN='(.*)'", typed).group(1)
         for name, command in walk():
             shoot(name, command, environment, folder, until=UNDER_WAY.get(name or ""))
+        elsewhere(environment, folder)
         for name, drawn in DRAWN.items():
             shutil.copy(folder / drawn, HERE / f"{name}.png")
         browser = Browser()
@@ -81,6 +88,32 @@ def main() -> int:
         screen.terminate()
         shutil.rmtree(state, ignore_errors=True)
     return 0
+
+
+def elsewhere(environment: dict[str, str], folder: Path) -> None:
+    """A partition goes to a second private server, of its own folder."""
+    for left in ("convert apiary.reading", "split apiary.reading_2026_02"):
+        shoot(None, f"slabrow {left} --drop-old --go", environment, folder)
+    attic = start()
+    try:
+        known = psycopg.conninfo.conninfo_to_dict(attic.dsn)
+        with psycopg.connect(environment["SLABROW_DSN"], autocommit=True) as connection:
+            connection.execute("CREATE EXTENSION IF NOT EXISTS postgres_fdw")
+            connection.execute(f"CREATE SERVER attic FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '{known['host']}', "
+                               "dbname 'postgres', fetch_size '10000', batch_size '500', connect_timeout '3')")  # fmt: skip
+            connection.execute("CREATE USER MAPPING FOR PUBLIC SERVER attic OPTIONS (user 'postgres', "
+                               "password_required 'false')")  # fmt: skip
+            keys = connection.execute("SELECT conname FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 "
+                                      "AND conrelid = 'apiary.reading'::regclass").fetchall()  # fmt: skip
+            for (key,) in keys:
+                connection.execute(f"ALTER TABLE apiary.reading DROP CONSTRAINT {key}")
+        with (folder / "slabrow.toml").open("a") as layout:
+            layout.write(f'\n[[elsewhere]]\nname = "attic"\ndsn = "{attic.dsn}"\n')
+        move = f"slabrow relocate {OLDEST} --elsewhere attic --give-up-key"
+        shoot("relocate", move, environment, folder)
+        shoot("places", f"{move} --go | tail -4; slabrow census apiary.reading", environment, folder)
+    finally:
+        attic.stop()
 
 
 def shoot(name: str | None, command: str, environment: dict[str, str], folder: Path, until: str | None = None) -> str:

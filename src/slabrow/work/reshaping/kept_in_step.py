@@ -20,7 +20,8 @@ def finding_of(session: Session, schema: str, record: Reshaping) -> Finding:
     """What a person should know of it."""
     store, begun = session.reshapings(schema), f"{record.began:%Y-%m-%d %H:%M}"
     command = f"slabrow {record.kind} {_named(record)}"
-    what = f"the conversion to {record.layout}" if record.kind == "convert" else f"the {record.kind} of {record.layout}"
+    noun = {"relocate": "move"}.get(record.kind, record.kind)
+    what = f"the conversion to {record.layout}" if record.kind == "convert" else f"the {noun} of {record.layout}"
     if record.state == ReshapingState.SWAPPED:
         waiting = store.changes_waiting(record.job, "back")
         return Finding(

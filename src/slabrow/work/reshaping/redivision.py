@@ -416,6 +416,8 @@ class Redivision:
 
 def _words(plan: RedivisionPlan) -> str:
     sources = ", ".join(source.name.table for source in plan.sources)
+    if plan.kind == "relocate":
+        return f"{sources} to {', '.join(plan.lies_in)}"
     return f"{sources} into {', '.join(each.name for each in plan.planned)}"
 
 
