@@ -110,7 +110,12 @@ class MovingTest(FarTest):
     def test_what_the_table_cannot_keep(self):
         self.sql("ALTER TABLE apiary.reading ADD CONSTRAINT of_a_hive FOREIGN KEY (hive_id) REFERENCES apiary.hive")
         self.assertIn("foreign key of_a_hive: drop it", self.slabrow("relocate", MARCH, *OUT, code=4).stderr)
-        self.sql("ALTER TABLE apiary.reading DROP CONSTRAINT of_a_hive")
+        self.sql("ALTER TABLE apiary.reading DROP CONSTRAINT of_a_hive; CREATE PUBLICATION all_of_it FOR TABLES IN SCHEMA "
+                 "apiary; CREATE POLICY own ON apiary.reading_2025_04 USING (true)")  # fmt: skip
+        said = self.slabrow("relocate", MARCH, *OUT, code=4).stderr
+        for words in ("publication all_of_it: take", "policy of a partition apiary.reading_2025_04.own"):
+            self.assertIn(words, said)
+        self.sql("DROP PUBLICATION all_of_it; DROP POLICY own ON apiary.reading_2025_04")
         self.far("CREATE SCHEMA apiary; CREATE TABLE apiary.reading_2025_03 (n int)")
         self.assertIn("attic has a table", self.slabrow("relocate", MARCH, *OUT, code=4).stderr)
         self.far("DROP TABLE apiary.reading_2025_03")
@@ -251,6 +256,15 @@ class MovingTest(FarTest):
             self.assertIn(process.returncode, (0, 3, 5), said)
             ended += process.returncode != 0
         self.assertGreaterEqual(ended, 1)
+        self.go("relocate", MARCH, *OUT)
+        self.assertEqual("f", self.kind(MARCH))
+        self.assert_same()
+
+    def test_a_partition_that_is_rewritten_meanwhile_is_copied_anew(self):
+        self.go("relocate", MARCH, *OUT, "--pause-before-swap")
+        self.sql(f"DELETE FROM {MARCH} WHERE reading_id % 3 = 0; DELETE FROM apiary.twin WHERE reading_id % 3 = 0 "
+                 "AND taken_at >= '2025-03-01+00' AND taken_at < '2025-04-01+00'")  # fmt: skip
+        self.sql(f"VACUUM FULL {MARCH}")
         self.go("relocate", MARCH, *OUT)
         self.assertEqual("f", self.kind(MARCH))
         self.assert_same()

@@ -20,6 +20,7 @@ from slabrow.servers.postgresql.live.following import Following
 from slabrow.servers.postgresql.live.locking import ALL_OUT, lock_alone, look_only
 from slabrow.servers.postgresql.live.new_partitions import NewPartitions
 from slabrow.servers.postgresql.live.redividing import DIFFER, Redividing
+from slabrow.servers.postgresql.live.swap_checks import same_files
 from slabrow.servers.postgresql.quoting import identifier, literal
 from slabrow.servers.postgresql.write.comparison import row_print
 
@@ -188,7 +189,9 @@ class FarRedividing(Redividing):
 
     def _comparison(self) -> tuple[Part, ...]:
         if self._far.comes:
-            return super()._comparison()
+            # Pieces are places in a file: when that is another one by now, the copy begins again.
+            *brought, compared = super()._comparison()
+            return (*brought, same_files(self.plan.schema, self.plan.job), compared)
         columns = tuple(column.name for column in self.plan.shape.columns)
         following = self._forward
         assert isinstance(following, FarFollowing)

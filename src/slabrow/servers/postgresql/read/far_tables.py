@@ -44,8 +44,13 @@ _OTHERS = """
         WHERE tgrelid = %(root)s AND NOT tgisinternal AND tgconstraint <> 0
     UNION ALL SELECT 'trigger with transition tables', tgname FROM pg_trigger
         WHERE tgrelid = %(root)s AND NOT tgisinternal AND (tgoldtable IS NOT NULL OR tgnewtable IS NOT NULL)
-    UNION ALL SELECT 'publication', p.pubname::text FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid
-        WHERE r.prrelid = %(root)s"""
+    UNION ALL SELECT DISTINCT 'publication', t.pubname::text FROM pg_publication_tables t
+        JOIN pg_namespace n ON n.nspname = t.schemaname
+        JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = t.tablename
+        WHERE c.oid IN (SELECT relid FROM pg_partition_tree(%(root)s::oid))
+    UNION ALL SELECT 'policy of a partition', c.oid::regclass || '.' || polname FROM pg_policy p
+        JOIN pg_class c ON c.oid = p.polrelid
+        WHERE c.oid IN (SELECT relid FROM pg_partition_tree(%(root)s::oid) WHERE level > 0)"""
 
 _REMEDIES = {
     "foreign key": "drop it: a table with a partition elsewhere can refer to no other",
@@ -53,7 +58,9 @@ _REMEDIES = {
     "exclusion constraint": "drop it: no table with a partition elsewhere can have one",
     "constraint trigger": "drop it, or make it a plain trigger",
     "trigger with transition tables": "drop it: every INSERT would fail",
-    "publication": "take the table out of it: a partition elsewhere cannot be published from here",
+    "publication": "take the table out of it: a partition elsewhere cannot be published from here, and without a key "
+    "every UPDATE of what is published would fail",
+    "policy of a partition": "drop it: a partition elsewhere can have none; those of the table stay",
 }
 
 _KEYS = """
