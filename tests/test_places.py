@@ -221,6 +221,31 @@ class AgeTest(PlacesTest):
         done = run(*arguments, env={"SLABROW_DSN": self.dsn}, cwd=self.folder)
         return sum(each["code"] == "misplaced" for each in json.loads(done.stdout)["findings"])
 
+    def test_what_lies_in_a_slow_place_is_weighed_so(self):
+        self.layout(PLACED)
+        self.moved("reading_2025_01", COLD)
+        for name, month in (("old", "01"), ("newer", "11")):
+            (self.folder / f"{name}.sql").write_text(
+                f"-- name: {name}\n-- weight: 500\nSELECT sum(weight) FROM apiary.reading "
+                f"WHERE taken_at >= '2025-{month}-01+00' AND taken_at < '2025-{month}-20+00';\n"
+            )
+        (self.folder / "costs.toml").write_text("[costs]\nplaces = { 'cold \"store\"' = 20 }\n")
+        asked = ("weigh", "apiary.reading", "--workload", "old.sql", "--workload", "newer.sql", "--memory", "128kB",
+                 "--now", "2026-02-01", "--keep", "P13M")  # fmt: skip
+
+        def running(*more):
+            """Of each query: on the table as it is, and on months that are only supposed."""
+            found = self.json(*asked, *more)["candidates"]
+            months = next(each for each in found if each["span"] == "1 month")
+            as_it_is = next(each for each in found if each["by"] == "none")
+            return [{each["name"]: each["running_ms"] for each in of["queries"]} for of in (as_it_is, months)]
+
+        for before, after in zip(running(), running("--costs", "costs.toml"), strict=True):
+            self.assertGreater(after["old"], 5 * before["old"])
+            self.assertAlmostEqual(after["newer"], before["newer"])
+        (self.folder / "costs.toml").write_text("[costs]\nplaces = { cold = -1 }\n")
+        self.assertIn("how slow", self.slabrow(*asked, "--costs", "costs.toml", code=2).stderr)
+
     def test_every_partition_lies_where_its_age_says_each_day_of_a_year(self):
         self.layout(PLACED)
         rows = self.value("SELECT count(*) FROM apiary.reading")

@@ -246,11 +246,13 @@ class WeighTest(DatabaseTest):
         files = ("--schema", "tables.sql", "--rows-from", "rows.csv")
         offline = self.weigh("public.reading", query, *files, dsn="postgresql://nowhere.invalid/x")
         tops = [
-            [(each["by"], each["key"], each["span"]) for each in found["candidates"]][:3] for found in (online, offline)
+            [(each["by"], str(each["key"]), each["span"]) for each in found["candidates"]]
+            for found in (online, offline)
         ]
-        # The second and the third are nearly alike, and statistics are samples.
+        # Those behind the first are nearly alike, and statistics are samples.
         self.assertEqual(tops[0][0], tops[1][0])
-        self.assertEqual(sorted(map(str, tops[0])), sorted(map(str, tops[1])))
+        for one, other in (tops, tops[::-1]):
+            self.assertLessEqual(set(one[:2]), set(other[:4]))
         self.assertAlmostEqual(online["bytes"], offline["bytes"], delta=0.25 * online["bytes"])
         survey = self.json("survey", "reading", *files, dsn="postgresql://nowhere.invalid/x")
         self.assertEqual(self.json("survey", "reading")["rows"], survey["rows"])

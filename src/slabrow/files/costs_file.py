@@ -23,19 +23,28 @@ def read_costs(path: Path) -> Costs:
         ) from None
     if not isinstance(given, dict):
         raise UsageError(f"{path} has no [costs]", fix="`slabrow weigh --calibrate --costs FILE` writes one")
-    known = asdict(Costs())
+    known = {name: value for name, value in asdict(Costs()).items() if name != "places"}
+    places = given.pop("places", {})
+    if not isinstance(places, dict) or not all(_is_number(value) and value > 0 for value in places.values()):
+        raise UsageError(f"{path}: `places` says not how slow a place is", fix="write places = { cold = 4 }")
     for name, value in given.items():
         if name not in known:
-            near = nearest(name, known)
+            near = nearest(name, (*known, "places"))
             raise UsageError(f"{path}: `{name}` is not a cost", fix=f"did you mean `{near}`?" if near else None)
-        if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value < 1e6:
+        if not _is_number(value) or not 0 <= value < 1e6:
             raise UsageError(f"{path}: `{name}` is {value!r}", fix="write milliseconds, such as 0.02")
-    return Costs(**{**known, **{name: float(value) for name, value in given.items()}})
+    slow = tuple((name, float(value)) for name, value in places.items())
+    return Costs(**{**known, **{name: float(value) for name, value in given.items()}, "places": slow})
+
+
+def _is_number(value: object) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
 
 
 def write_costs(path: Path, costs: Costs, source: str) -> None:
     """source: what was measured, as a comment."""
     lines = [f"# Measured on {source}, in milliseconds; see docs/costs.md.", "[costs]"]
-    lines += [f"{name} = {value:.9f}".rstrip("0") + ("0" if value == int(value) else "") for name, value in
-              asdict(costs).items()]  # fmt: skip
+    numbers = {name: value for name, value in asdict(costs).items() if name != "places"}
+    lines += [f"{name} = {value:.9f}".rstrip("0") + ("0" if value == int(value) else "")
+              for name, value in numbers.items()]  # fmt: skip
     write_file(path, "\n".join(lines) + "\n")

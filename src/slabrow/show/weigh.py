@@ -42,7 +42,7 @@ def _data(weighing: Weighing) -> Json:
             "left_out": weighing.workload.left_out,
         },
         "ageing": [{"column": each.column, "score": each.score, "reasons": each.reasons} for each in weighing.ageing],
-        "costs": {"measured": weighing.is_measured, **asdict(weighing.costs)},
+        "costs": {"measured": weighing.is_measured, **asdict(weighing.costs), "places": dict(weighing.costs.places)},
         "windows": None if verdict.windows is None else _window_data(verdict.windows, verdict.winner.layout),
         "coarsen": _coarsen_data(verdict.coarser),
         "answer": list(verdict.answer),

@@ -51,6 +51,7 @@ class BlockTouches:
     """Takes the touches of a whole day, and then tells how many of them find their block.
 
     divisions   as of `Ways`
+    slow        of each leaf, how many times as long a block takes that is read where it lies; None: all alike
     """
 
     facts: TableFacts
@@ -59,6 +60,7 @@ class BlockTouches:
     groups: LeafGroups
     order: Arrival
     divisions: Mapping[str, float]
+    slow: Floats | None = None
     ways: Ways = field(init=False)
     sizes: Floats = field(init=False)
     _day: Floats = field(init=False)
@@ -67,6 +69,7 @@ class BlockTouches:
     _ring: Floats = field(init=False)
     _hits: Floats | None = field(init=False, default=None)
     _cache: float = field(init=False, default=0.0)
+    _slow: Floats | None = field(init=False, default=None)
 
     def __post_init__(self) -> None:
         self.ways = Ways(self.facts, self.costs, self.divisions)
@@ -84,6 +87,10 @@ class BlockTouches:
         self.sizes[_TAIL] = self.groups.of(newest)
         self._ring = np.zeros_like(self.sizes)
         self._ring[_SCANNED] = np.where(of_large > 0, self.sizes[_SCANNED] / np.where(of_large > 0, of_large, 1.0), 0.0)
+        if self.slow is not None:
+            rows = self.groups.of_rows()
+            slowed = self.groups.of(self.groups.shares * self.slow)
+            self._slow = np.where(rows > 0, slowed / np.where(rows > 0, rows, 1.0), 1.0)
         self._heats = []
         leaves = self.groups.of_leaves()
         for place, index in enumerate(self.facts.indexes):
@@ -203,14 +210,15 @@ class BlockTouches:
     def reads(self, touched: Touched) -> tuple[float, float]:
         """Blocks read from the disk by one run, and the milliseconds that they take. After `settle`."""
         assert self._hits is not None
-        costs = self.costs
+        costs, slow = self.costs, self._slow
         reads = ms = 0.0
         # A run that walks through more than the cache holds finds none of what it left behind the last time.
         walks = touched.amount > self._cache
         for kind, spread, amount, order in touched.parts:
-            missing = amount if walks and kind != _SCANNED else amount * float(spread @ (1 - self._hits[kind]))
-            reads += missing
-            ms += missing * (costs.read - (costs.read - costs.read_in_order) * sqrt(order))
+            missed = spread if walks and kind != _SCANNED else spread * (1 - self._hits[kind])
+            reads += amount * float(missed.sum())
+            each = costs.read - (costs.read - costs.read_in_order) * sqrt(order)
+            ms += amount * each * float(missed.sum() if slow is None else missed @ slow)
         return reads, ms
 
     def insert_reads(self) -> float:

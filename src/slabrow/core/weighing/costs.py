@@ -58,6 +58,7 @@ class Costs:
     route             a row that is routed to its partition
     delete            a row that is deleted, once it is found
     drop              a partition that is detached and dropped
+    places            of tablespaces and other servers: how many times as long a block takes that is read there
     """
 
     planning: float = 0.07
@@ -80,6 +81,11 @@ class Costs:
     route: float = 0.0006
     delete: float = 0.002
     drop: float = 25.0
+    places: tuple[tuple[str, float], ...] = ()
+
+    def slowness(self, place: str | None) -> float:
+        """How many times as long a block takes that is read in a place; 1 where nothing is said of it."""
+        return dict(self.places).get(place or "", 1.0)
 
 
 @dataclass(frozen=True, slots=True)

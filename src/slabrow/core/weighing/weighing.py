@@ -9,6 +9,7 @@ weighed in the same way.
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -21,6 +22,7 @@ from slabrow.core.table.layout import Layout
 from slabrow.core.table.spans import Unit, shifted
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.coarsening import coarsened
+from slabrow.core.upkeep.placing import place_of
 from slabrow.core.upkeep.planned_partitions import Namer, Planned, as_key, divided, due_partitions, last_slot
 from slabrow.core.values.errors import LayoutError
 from slabrow.core.values.key_values import Value
@@ -56,6 +58,7 @@ class Weigher:
     current     the tree, when the table is partitioned already
     ageing      the column along which rows are retired, None when none is known
     rules       of the server's family
+    placed      the layout of the table that says by age where partitions lie; None for none
     """
 
     facts: TableFacts
@@ -68,6 +71,7 @@ class Weigher:
     ceiling: int = 1_000
     current: Tree | None = None
     rules: PruningRules = USUAL_RULES
+    placed: Layout | None = None
     _order: Arrival = field(init=False, repr=False)
     _strips: Strips = field(init=False, repr=False)
     _stretches: dict[int, Stretch] = field(init=False, repr=False, default_factory=dict)
@@ -99,7 +103,7 @@ class Weigher:
         )
         groups = leaf_groups(tree, shares, self._order, self._strips)
         counter = _counter(self.rules.pruner(tree), tree, shares, self.facts.statistics)
-        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree))
+        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree), self._slow(tree, None))
         retiring = NO_RETIRING
         if self.keeps:
             drops = tree.by is By.RANGE and (self.ageing is None or key[0] == self.ageing)
@@ -118,13 +122,14 @@ class Weigher:
         follows: bool,
         groups: LeafGroups,
         divisions: Mapping[str, float],
+        slow: Floats | None = None,
     ) -> tuple[tuple[ShapeCost, ...], float]:
         """The cost of every shape, on average over its runs, and the blocks read for a new row.
 
         In two rounds: what all runs touch decides what stays in memory, and that what each of them costs.
         """
         memory = Memory(self.facts.buffers_bytes, self.facts.cache_bytes)
-        day = BlockTouches(self.facts, self.costs, memory, groups, self._order, divisions)
+        day = BlockTouches(self.facts, self.costs, memory, groups, self._order, divisions, slow)
         met: list[list[tuple[Leaves, Choice, Touched]]] = []
         planned = weight = 0.0
         for read in self.workload.shapes:
@@ -151,6 +156,25 @@ class Weigher:
             each = 1 / len(read.runs) if read.runs else 0.0
             shapes.append(ShapeCost(read, touched_leaves * each, paid.times(each)))
         return tuple(shapes), day.insert_reads()
+
+    def _slow(self, tree: Tree, layout: Layout | None) -> Floats | None:
+        """How slow each leaf is where it lies; None where no place is slower. layout: of a tree that is only supposed,
+        whose leaves lie where the rules of the table's own layout put their age.
+        """
+        if not self.costs.places:
+            return None
+        if layout is None:
+            return np.array([self.costs.slowness(leaf.server or leaf.place) for leaf in tree.leaves])
+        rules = self.placed
+        if rules is None or not rules.place or layout.by is not By.RANGE or layout.key[0] != rules.key[0]:
+            return None
+        kind = self.facts.columns[layout.key[0]].kind
+        if not kind.is_time:
+            return None
+        here = as_key(self.now, kind, ZoneInfo(rules.zone))
+        tops = {child.spelling: place_of(rules, child.bounds, here) for child in tree.children}
+        found = [tops.get(leaf.spelling) or tops.get(leaf.parent) for leaf in tree.leaves]
+        return np.array([self.costs.slowness(None if rule is None else rule.target) for rule in found])
 
     def _paid(self, day: BlockTouches, leaves: Leaves, choice: Choice, touched: Touched) -> Paid:
         if choice.way is None:
@@ -188,7 +212,7 @@ class Weigher:
         follows = layout.by is By.RANGE and layout.within is None and not layout.catch_all
         groups = leaf_groups(tree, np.array(shares), self._order, self._strips)
         counter = _counter(self.rules.pruner(tree), tree, shares, self.facts.statistics)
-        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree))
+        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree), self._slow(tree, layout))
         kept = self._kept(layout, planned)
         retiring = NO_RETIRING
         if self.keeps:

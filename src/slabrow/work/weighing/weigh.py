@@ -152,6 +152,7 @@ def weighed(
         ceiling=wishes.ceiling,
         current=known.current,
         rules=known.rules,
+        placed=replace(context, table=str(facts.name)).layout_or_none() if costs.places else None,
     )
     limit = _limit(wishes, facts, costs)
     looks_ahead = wishes.grown is not None or wishes.as_of is not None
