@@ -59,7 +59,7 @@ def run(
     checked: list[Rows] = []
     done = 0.0
     for transaction in transactions:
-        _guard_locks(session.execution, transaction)
+        guard_locks(session.execution, transaction)
         if transaction.strong is not None:
             progress(done, transaction.purpose)
             strong = _Strong(session.execution, transaction, lock_wait_ms, deadline_ms or STRONG_DEADLINE_MS)
@@ -251,7 +251,7 @@ def _gave_up(execution: Execution, error: LockNotGot, transaction: Transaction, 
     )
 
 
-def _guard_locks(execution: Execution, transaction: Transaction) -> None:
+def guard_locks(execution: Execution, transaction: Transaction) -> None:
     """Refuses a transaction that would fail after long work because the server's lock table is full."""
     if not transaction.locks:
         return

@@ -234,6 +234,8 @@ class Redivision:
         """Before the table's first partition elsewhere."""
         ledger = ledger_or_none(self.context, self.session, self.schema)
         work = LongWork(kind=self.options.kind, table=self.root, steps=self._giving_up)
+        for step in self._giving_up:  # before an index is built on each of thousands
+            runner.guard_locks(self.session.execution, step.transaction)
         StepRunner(self.context, self.session, ledger).do(work)
 
     def _refuse_held(self) -> None:
