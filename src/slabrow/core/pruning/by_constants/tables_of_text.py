@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from zoneinfo import ZoneInfo
 
+from slabrow.core.hashing.stored_bytes import USUAL_COLLATION
 from slabrow.core.pruning.by_constants.rules import RULES
 from slabrow.core.pruning.offline_tables import OfflineTables
 from slabrow.core.sql.backquoted import lexemes, text_value
@@ -22,7 +23,6 @@ from slabrow.core.values.key_values import Kind
 from slabrow.core.values.names import Name
 from slabrow.core.values.zones import parse_zone
 
-USUAL_COLLATION = "utf8mb4_general_ci"
 _NO_DATABASE = "the file"  # of names before a USE
 _COLLATION = re.compile(r"\bCOLLATE\s*=?\s*(\w+)", re.IGNORECASE)
 _CHARACTER_SET = re.compile(r"\b(?:CHARACTER SET|CHARSET)\s*=?\s*(\w+)", re.IGNORECASE)
