@@ -15,6 +15,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol
 
 from slabrow.servers.asking import Archives, Catalogue, Counting, Fence, Planner
+from slabrow.servers.far_protocols import FarWriting
 from slabrow.servers.hashing_protocols import MakesHashings
 from slabrow.servers.partition_protocols import PartitionQuestions
 from slabrow.servers.private_protocols import PrivateServers
@@ -29,11 +30,11 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.table.export_column import ExportColumn
     from slabrow.core.table.index_matrix import IndexFound, IndexMatrix
     from slabrow.core.table.layout import Layout
-    from slabrow.core.table.shape import Index, Shape
+    from slabrow.core.table.shape import Shape
     from slabrow.core.table.tree import Tree
     from slabrow.core.upkeep.actions import Action, Adopt, Archive
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
-    from slabrow.core.upkeep.elsewhere import Elsewhere, FarFacts, FarTable
+    from slabrow.core.upkeep.elsewhere import Elsewhere
     from slabrow.core.upkeep.ledger_entries import LedgerEntry, WrittenEntry
     from slabrow.core.upkeep.live_plan import LivePlan, Reshaping
     from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
@@ -271,7 +272,7 @@ class ActionWriter(Protocol):
         """
 
 
-class Writer(Protocol):
+class Writer(FarWriting, Protocol):
     """Writes changes as statements. Pure: nothing is sent."""
 
     def identifier(self, name: str) -> str:
@@ -320,20 +321,8 @@ class Writer(Protocol):
     def joining(self, plan: JoiningPlan) -> tuple[Step, ...]:
         """A table becomes a partition: the steps that are still to be done."""
 
-    def giving_up_keys(self, root: Name, facts: FarFacts) -> tuple[Step, ...]:
-        """The table's keys go, and each of its leaves gets one of its own before."""
-
     def relocating(self, plan: RelocationPlan) -> tuple[Step, ...]:
         """Partitions are moved to another tablespace, while readers and writers of each wait for its rows."""
-
-    def parts_on_servers(
-        self, shape: Shape, layout: Layout, planned: tuple[Planned, ...], entries: dict[str, Elsewhere],
-        keys: tuple[Index, ...], role: str, lock_wait_ms: int,
-    ) -> list[Transaction]:  # fmt: skip
-        """Parts of a hash, each on the server that the layout says. keys: what each part has of its own."""
-
-    def dropping_there(self, far: FarTable) -> Remote:
-        """The table of a partition on another server goes, with what stands beside it."""
 
     def index_mending(self, matrix: IndexMatrix, taken: frozenset[str], only: Name | None = None) -> tuple[Step, ...]:
         """Every index of a table comes to every leaf, built beside writers. only: this index alone."""

@@ -20,8 +20,9 @@ from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.copying import PieceCopy
 from slabrow.servers.postgresql.live.far_partition import FarPartition
 from slabrow.servers.postgresql.live.following import Following
+from slabrow.servers.postgresql.live.foreign_key_steps import foreign_key_steps
 from slabrow.servers.postgresql.live.guarding import Guard
-from slabrow.servers.postgresql.live.locking import ALL_OUT, WRITERS_OUT, lock_alone, look_only
+from slabrow.servers.postgresql.live.locking import ALL_OUT, WRITERS_OUT, lock_alone
 from slabrow.servers.postgresql.live.names import incoming_name
 from slabrow.servers.postgresql.live.new_partitions import NewPartitions
 from slabrow.servers.postgresql.live.old_transactions import OldTransactions
@@ -264,30 +265,7 @@ class Redividing:
         )
 
     def _foreign_keys(self, name: str, tables: Sequence[Name], what: str) -> Iterator[SpreadStep]:
-        """Those of the parent, checked before the swap: attaching takes them in, and would else read all rows.
-
-        They come late: from then on a referenced row cannot go while a copy that is not in step still refers to it.
-        """
-        record = self._record
-        adding, checking = [], []
-        for foreign in (each for each in self.plan.shape.constraints if each.kind == "f"):
-            for table in tables:
-                place, key = quoting.table(table), identifier(foreign.name)
-                definition = foreign.definition.removesuffix(" NOT VALID")
-                added = Statement(f"ALTER TABLE {place} ADD CONSTRAINT {key} {definition} NOT VALID")
-                checked = Statement(f"ALTER TABLE {place} VALIDATE CONSTRAINT {key}")
-                looked = look_only((foreign.referenced,), WRITERS_OUT)
-                purpose = f"{foreign.name} of {table}"
-                adding.append(record.piece((added,), f"{what}: add {purpose}", f"add {purpose}", looked))
-                checking.append(record.piece((checked,), f"{what}: check {purpose}", f"check {purpose}"))
-        for pieces, verb in ((adding, "added"), (checking, "checked")):
-            if pieces:
-                yield SpreadStep(
-                    name=name if verb == "added" else name.replace("add", "check"),
-                    pieces=tuple(pieces),
-                    transaction=Transaction(f"say that they are {verb}", (record.mark(f"{what} {verb}"),)),
-                    is_done=record.is_marked(f"{what} {verb}"),
-                )
+        return foreign_key_steps(self._record, self.plan.shape, name, tables, what)
 
     def _wait(self) -> RepeatedStep:
         following = self._forward
