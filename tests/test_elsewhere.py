@@ -401,6 +401,14 @@ class ProvingTest(FarTest):
         self.assertLess(proofs["sent"]["measured"]["rows_sent"], 200)
         said = self.slabrow("prove", "--queries", "queries.sql", "--run").stdout
         self.assertIn("What other servers are not sent", said)
+        (self.folder / "day.sql").write_text(
+            "-- name: a-day\n-- weight: 10\nSELECT sum(weight) FROM apiary.reading WHERE taken_at >= '2025-03-05+00' "
+            "AND taken_at < '2025-03-06+00';\n"
+        )
+        weighed = self.json("weigh", "apiary.reading", "--workload", "day.sql", *NOW[:2])["candidates"]
+        as_it_is = next(each for each in weighed if each["by"] == "none")
+        self.assertAlmostEqual(820, as_it_is["rows_sent_a_day"], delta=200)
+        self.assertEqual({0}, {each["rows_sent_a_day"] for each in weighed if each is not as_it_is})
 
 
 SPREAD = """[[layout]]
@@ -518,6 +526,18 @@ class SpreadTest(FarTest):
             for (leaf,) in self.sql("SELECT DISTINCT tableoid::regclass::text FROM apiary.weighing WHERE hive_id = 13")
         }
         self.assertEqual(homes, set(proofs["q2"]["executed"]))
+        self.sql("DROP TABLE apiary.weighing_m8r00")
+        self.assertIn(
+            "slabrow build", self.json("tend", "--table", "apiary.weighing", "--go", code=1)["actions"][0]["text"]
+        )
+        self.go(*build[:3])
+        self.assertEqual(8, len(self.json("census", "apiary.weighing", code=1)["partitions"]))
+        made = "SELECT count(*) FROM pg_index WHERE indrelid = 'apiary.weighing_m8r00'::regclass AND indisunique"
+        self.assertEqual(1, self.value(made))
+        self.sql("CREATE TABLE apiary.alone (LIKE apiary.plain)")
+        (self.folder / "alone.toml").write_text((self.folder / "slabrow.toml").read_text().replace("weighing", "alone"))
+        said = self.slabrow("convert", "apiary.alone", "--layout", "alone.toml", code=4).stderr
+        self.assertIn("move parts", said)
         places = [each["tablespace"] for each in self.json("forecast", "--table", "apiary.weighing")["partitions"]]
         self.assertEqual([None, "attic", "cellar", "shed"] * 2, places)
 

@@ -124,6 +124,7 @@ def _candidate(rank: int, weighed: Weighed, reasons: list[str]) -> Json:
         "blocks_a_day": round(weighed.blocks),
         "workload_ms_a_day": round(weighed.workload_ms, 1),
         "reads_a_day": round(weighed.reads),
+        "rows_sent_a_day": round(weighed.sent),
         "retire_ms_a_day": round(weighed.retire_ms, 1),
         "retire_wal_bytes_a_day": round(weighed.retiring.wal_bytes),
         "retire_blocks_written_a_day": round(weighed.retiring.written),
@@ -247,6 +248,8 @@ def _text(weighing: Weighing, out: "Console") -> None:
             milliseconds(weighed.ms),
         )
     print_table(out, lines, ("95 %", "planning", "largest"))
+    if verdict.now.sent >= 1:
+        out.print(plain(f"As it is, other servers send {count(round(verdict.now.sent))} rows a day."))
     left = len(verdict.ranked) - len(_to_show(verdict.ranked))
     if left > 0:
         note(out, f"… {left} more, in csv and json")

@@ -102,7 +102,18 @@ def convert(
         return replace(proposed, steps=reports, is_done=True, compared=compared)
 
 
+def refuse_servers(layout: Layout) -> None:
+    """Rows are copied within one server. Raises Refusal for a layout whose parts lie on several."""
+    if layout.servers:
+        raise Refusal(
+            f"the parts of {layout.table} are to lie on several servers, and a conversion makes all of them here",
+            fix="convert without `servers`, then move parts: slabrow relocate PARTITION --elsewhere NAME; or make a "
+            "new table with slabrow build",
+        )
+
+
 def _plan(context: Context, session: Session, layout: Layout, old: str | None) -> tuple[ConversionPlan, LayoutPreview]:
+    refuse_servers(layout)
     with session.reading():
         found = session.catalogue.relation(layout.table)
         if found.is_partitioned:

@@ -58,6 +58,8 @@ class Costs:
     route             a row that is routed to its partition
     delete            a row that is deleted, once it is found
     drop              a partition that is detached and dropped
+    message           a question to another server, for each leaf that lies there
+    send              a row that another server sends
     places            of tablespaces and other servers: how many times as long a block takes that is read there
     """
 
@@ -81,6 +83,8 @@ class Costs:
     route: float = 0.0006
     delete: float = 0.002
     drop: float = 25.0
+    message: float = 0.16
+    send: float = 0.00033
     places: tuple[tuple[str, float], ...] = ()
 
     def slowness(self, place: str | None) -> float:
@@ -111,6 +115,7 @@ class Paid:
     """blocks are visits, of the heap and of indexes; reads those of them that are not found in memory; milliseconds.
 
     waiting_ms   of the running, for blocks that are read
+    sent         rows that other servers send
     """
 
     blocks: float
@@ -118,6 +123,7 @@ class Paid:
     running_ms: float
     reads: float = 0.0
     waiting_ms: float = 0.0
+    sent: float = 0.0
 
     @property
     def ms(self) -> float:
@@ -131,6 +137,7 @@ class Paid:
             self.running_ms + other.running_ms,
             self.reads + other.reads,
             self.waiting_ms + other.waiting_ms,
+            self.sent + other.sent,
         )
 
     def times(self, factor: float) -> "Paid":
@@ -141,6 +148,7 @@ class Paid:
             self.running_ms * factor,
             self.reads * factor,
             self.waiting_ms * factor,
+            self.sent * factor,
         )
 
 

@@ -36,6 +36,7 @@ class Weighed:
     retiring          of a day, where rows are kept for a time only
     insert_ms         of a day's new rows; insert_reads the blocks that are read for them
     waiting_ms        of a day, for blocks that are read
+    sent              rows that other servers send a day
     upkeep            of the largest partition
     """
 
@@ -60,6 +61,7 @@ class Weighed:
     insert_reads: float = 0.0
     waiting_ms: float = 0.0
     first_ms: float = 0.0
+    sent: float = 0.0
     upkeep: PieceUpkeep
 
     @property

@@ -12,6 +12,7 @@ from datetime import datetime
 from zoneinfo import ZoneInfo
 
 import numpy as np
+from numpy.typing import NDArray
 
 from slabrow.core.pruning.family_rules import USUAL_RULES, Prunes, PruningRules
 from slabrow.core.sql.when import When
@@ -103,7 +104,9 @@ class Weigher:
         )
         groups = leaf_groups(tree, shares, self._order, self._strips)
         counter = _counter(self.rules.pruner(tree), tree, shares, self.facts.statistics)
-        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree), self._slow(tree, None))
+        shapes, inserts = self._shapes(
+            counter, key, follows, groups, _divisions(tree), self._slow(tree, None), _Far.of(tree, shares)
+        )
         retiring = NO_RETIRING
         if self.keeps:
             drops = tree.by is By.RANGE and (self.ageing is None or key[0] == self.ageing)
@@ -123,6 +126,7 @@ class Weigher:
         groups: LeafGroups,
         divisions: Mapping[str, float],
         slow: Floats | None = None,
+        far: "_Far | None" = None,
     ) -> tuple[tuple[ShapeCost, ...], float]:
         """The cost of every shape, on average over its runs, and the blocks read for a new row.
 
@@ -130,10 +134,10 @@ class Weigher:
         """
         memory = Memory(self.facts.buffers_bytes, self.facts.cache_bytes)
         day = BlockTouches(self.facts, self.costs, memory, groups, self._order, divisions, slow)
-        met: list[list[tuple[Leaves, Choice, Touched]]] = []
+        met: list[list[tuple[Leaves, Choice, Touched, Paid]]] = []
         planned = weight = 0.0
         for read in self.workload.shapes:
-            runs: list[tuple[Leaves, Choice, Touched]] = []
+            runs: list[tuple[Leaves, Choice, Touched, Paid]] = []
             times = read.shape.weight / max(1, len(read.runs))
             for asked in (asked for run in read.runs for asked in run):
                 leaves = _of_one(asked) if count is None else count.met(asked)
@@ -143,16 +147,17 @@ class Weigher:
                     touched = day.touched(choice.way, leaves, self._read_stretch(asked, choice.way))
                 day.add(touched, times)
                 planned, weight = planned + leaves.planned * times, weight + times
-                runs.append((leaves, choice, touched))
+                sent = NOTHING_PAID if far is None else far.paid(leaves, asked, self.facts.rows, self.costs)
+                runs.append((leaves, choice, touched, sent))
             met.append(runs)
         day.add_inserts(self.rows_a_day)
         day.settle(planned / weight if weight else 1.0)
         shapes = []
         for read, runs in zip(self.workload.shapes, met, strict=True):
             paid, touched_leaves = NOTHING_PAID, 0
-            for leaves, choice, touched in runs:
+            for leaves, choice, touched, sent in runs:
                 touched_leaves += leaves.touched
-                paid += self._paid(day, leaves, choice, touched)
+                paid += self._paid(day, leaves, choice, touched) + sent
             each = 1 / len(read.runs) if read.runs else 0.0
             shapes.append(ShapeCost(read, touched_leaves * each, paid.times(each)))
         return tuple(shapes), day.insert_reads()
@@ -293,6 +298,7 @@ class Weigher:
             read_share=0.0,
             blocks=sum(cost.paid.blocks * cost.read.shape.weight for cost in reading),
             reads=sum(cost.paid.reads * cost.read.shape.weight for cost in reading),
+            sent=sum(cost.paid.sent * cost.read.shape.weight for cost in reading),
             planning_ms=sum(cost.paid.planning_ms * cost.read.shape.weight for cost in reading) / weight,
             first_ms=costs.planning + partitions * (costs.planning_leaf + costs.first_leaf),
             workload_ms=sum(cost.paid.ms * cost.read.shape.weight for cost in reading),
@@ -335,6 +341,32 @@ def _divisions(tree: Tree) -> dict[str, float]:
         # The same column twice: big values alone, and the others hashed.
         found[name] = float(leaves) if name in found else leaves / outer
     return found
+
+
+@dataclass(frozen=True, slots=True)
+class _Far:
+    """The leaves whose rows lie on other servers. there: which; shares: of all rows, by leaf."""
+
+    there: NDArray[np.bool_]
+    shares: Floats
+
+    @classmethod
+    def of(cls, tree: Tree, shares: Floats) -> "_Far | None":
+        """None where all rows lie here."""
+        there = np.array([leaf.server is not None for leaf in tree.leaves])
+        return cls(there, shares) if there.any() else None
+
+    def paid(self, leaves: Leaves, asked: AskedConditions, rows: int, costs: Costs) -> Paid:
+        """A message for each leaf that is met there, and the rows that it sends: those that the conditions leave, as
+        aggregates and limits are mostly worked out here (postgres_fdw).
+        """
+        met = self.there if leaves.places is None else self.there[leaves.places]
+        shares = self.shares if leaves.places is None else self.shares[leaves.places]
+        messages = float(met.sum())
+        if not leaves.touched or not messages:
+            return NOTHING_PAID
+        sent = rows * asked.access.shares.total * float(shares[met].sum()) / (float(shares.sum()) or 1.0)
+        return Paid(0.0, 0.0, messages * costs.message + sent * costs.send, sent=sent)
 
 
 def _of_one(asked: AskedConditions) -> Leaves:

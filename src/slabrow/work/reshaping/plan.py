@@ -17,7 +17,7 @@ from slabrow.core.values.names import NAME_LIMIT, Name, fit
 from slabrow.servers.protocols import ReshapingStore, Session
 from slabrow.work import runner
 from slabrow.work.context import Context
-from slabrow.work.convert import old_name_of, refuse_homeless
+from slabrow.work.convert import old_name_of, refuse_homeless, refuse_servers
 from slabrow.work.layout_preview import LayoutPreview, key_columns, preview
 from slabrow.work.pace import Speed
 
@@ -63,6 +63,7 @@ def plan_anew(
     """A conversion that is not begun yet. Raises Refusal when something would be lost, LayoutError when the layout does
     not fit.
     """
+    refuse_servers(layout)
     with session.reading():
         found = session.catalogue.relation(layout.table)
         shape = session.catalogue.shape(layout.table)

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 from slabrow.core.table.bounds_data import bounds_from_data
 from slabrow.core.table.layout import Layout, PastKeep
-from slabrow.core.upkeep.actions import Action, Archive, Merge, Place
+from slabrow.core.upkeep.actions import Action, Archive, Create, Merge, Place
 from slabrow.core.upkeep.decision import Decision, Observed, decide
 from slabrow.core.values.errors import MissingExtra, Refusal, SlabrowError
 from slabrow.servers.protocols import ActionWriter
@@ -16,6 +16,8 @@ from slabrow.work.tending.analysing import analysed
 from slabrow.work.tending.observe import observe
 from slabrow.work.tending.table_clock import TableClock
 from slabrow.work.tending.upkeep_result import State, TableReport, Tended
+
+_BUILT = "the layout says on which server it lies: `slabrow build --go` makes it there"
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +49,9 @@ class TableUpkeep:
 
     def _act(self, observed: Observed, decision: Decision, writer: ActionWriter) -> TableReport:
         tended = [*self._left_behind(observed, writer)]
-        tended += [_written(each.action, each.why_skipped, writer) for each in decision.proposals]
+        for proposal in decision.proposals:
+            is_built = observed.layout.servers and isinstance(proposal.action, Create)
+            tended.append(_written(proposal.action, _BUILT if is_built else proposal.why_skipped, writer))
         error = decision.refusal
         for place, each in enumerate(tended if self.go else ()):
             try:

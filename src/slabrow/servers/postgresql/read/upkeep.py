@@ -36,7 +36,7 @@ def upkeep_facts(connection: Connection, tree: Tree, like: Name | None = None) -
 
     with reading(connection):
         found = catalogue.relation(connection, tree.table)
-        siblings = [leaf for leaf in tree.leaves if not isinstance(leaf.bounds, CatchAll)]
+        siblings = [leaf for leaf in tree.leaves if not isinstance(leaf.bounds, CatchAll) and leaf.server is None]
         return UpkeepFacts(
             owner=catalogue.owner(connection, found),
             role=catalogue.current_role(connection),
