@@ -217,7 +217,7 @@ _REMEDIES = {
     "foreign key of its own": "drop it, or add it to the table",
     "exclusion constraint": "drop it: it cannot be built beside writers",
     "incoming foreign key": "drop it for the time: the server lets no partition go that other tables refer to",
-    "foreign table": "bring its rows here first: a foreign table cannot be followed",
+    "foreign table": "bring its rows home first: slabrow relocate … --to-tablespace NAME",
     "partitioned partition": "divide, or merge, its own partitions one by one: name those",
     "unfinished detaching": "finish that: slabrow tend --go",
 }
