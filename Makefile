@@ -7,7 +7,7 @@ PIP    := $(BIN)/pip --disable-pip-version-check install --quiet --constraint co
 # `make test FAMILIES=postgresql` leaves out the tests against other servers, and says so.
 MARIADB := $(if $(FAMILIES),$(filter mariadb,$(FAMILIES)),mariadb)
 
-# A Debian package that the tests need; without the rights to install it, those tests fail and say so.
+# Debian packages that the tests need; without the rights to install it, those tests fail and say so.
 debian = { echo "Installing $(1) for $(2) …"; export DEBIAN_FRONTEND=noninteractive; \
 	apt-get install -y -q $(1) >/dev/null 2>&1 || { apt-get update -q && apt-get install -y -q $(1); } >/dev/null 2>&1 || \
 	echo "$(1) could not be installed: $(2) will fail."; }
@@ -18,7 +18,7 @@ demo: $(VENV)/.embedded
 	@$(BIN)/slabrow demo
 
 test: $(VENV)/.dev
-	$(if $(MARIADB),@PATH="$$PATH:/usr/sbin" command -v mariadbd >/dev/null || $(call debian,mariadb-server-core,the tests against MariaDB))
+	$(if $(MARIADB),@PATH="$$PATH:/usr/sbin" && command -v mariadbd >/dev/null && command -v my_print_defaults >/dev/null || $(call debian,mariadb-server-core mariadb-client-core,the tests against MariaDB))
 	@$(BIN)/python -m tests $(if $(FAMILIES),--families $(FAMILIES))
 
 quick: $(VENV)/.dev

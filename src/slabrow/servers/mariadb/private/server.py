@@ -66,7 +66,7 @@ def _program(*names: str) -> str:
         raise ServerError(
             "no MariaDB on this machine",
             found=f"there is no {names[0]}",
-            fix="install your system's: apt-get install mariadb-server-core, dnf install mariadb-server",
+            fix="install your system's: apt-get install mariadb-server-core mariadb-client-core, dnf install mariadb-server",
         )
     return found
 
@@ -79,6 +79,7 @@ def start(memory_bytes: int | None = None, more: tuple[str, ...] = ()) -> Privat
     Raises ServerError when none is installed, or it does not start.
     """
     server, install = _program("mariadbd", "mysqld"), _program("mariadb-install-db", "mysql_install_db")
+    _program("my_print_defaults")  # the installation asks it, and Debian ships it in another package
     folder = Path(tempfile.mkdtemp(prefix="slabrow-"))
     try:
         user = _unprivileged_user()
