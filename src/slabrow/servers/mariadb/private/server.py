@@ -66,7 +66,8 @@ def _program(*names: str) -> str:
         raise ServerError(
             "no MariaDB on this machine",
             found=f"there is no {names[0]}",
-            fix="install your system's: apt-get install mariadb-server-core mariadb-client-core, dnf install mariadb-server",
+            fix="install your system's: apt-get install mariadb-server-core mariadb-client-core, or dnf install "
+            "mariadb-server",
         )
     return found
 
