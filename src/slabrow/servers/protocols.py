@@ -77,6 +77,9 @@ class Execution(Protocol):
     def at_once(self, transaction: Transaction, lock_waits: int) -> None:
         """Runs a whole transaction in one message to the server."""
 
+    def send_cleaning_away(self, transaction: Transaction) -> None:
+        """The server's own cleaning leaves what is locked within the lock. Blocks nobody, and fails never."""
+
     def under_lock(self, transaction: Transaction, lock_wait_ms: int, lock_waits: int) -> float:
         """Runs a transaction behind its strong lock. Returns for how many milliseconds the lock was held."""
 

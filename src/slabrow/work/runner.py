@@ -21,6 +21,7 @@ LOCK_TABLE_SHARE = 0.8  # of the server's lock table, which other sessions need 
 # Behind a lock on a table in use nobody may wait for long: it is asked for often, and each time for a short while.
 STRONG_DEADLINE_MS = 600_000
 STRONG_FIRST_PAUSE_S, STRONG_LONGEST_PAUSE_S = 0.05, 3.0
+_SLICE_S = 0.25
 
 
 def ignore_wait() -> None:
@@ -128,6 +129,11 @@ class _Strong:
         tries, until = 0, time.monotonic() + self.deadline_ms / 1_000
         while True:
             self._look(until, meanwhile)
+            if tries:
+                began = time.monotonic()
+                self.execution.send_cleaning_away(self.transaction)
+                if time.monotonic() - began > _SLICE_S:
+                    meanwhile()
             try:
                 with self.execution.errors(self.transaction):
                     held_ms = self.execution.under_lock(self.transaction, self.lock_wait_ms, tries)
@@ -140,8 +146,16 @@ class _Strong:
                 tries += 1
                 if time.monotonic() > until:
                     raise _gave_up(self.execution, error, self.transaction, tries) from error
-                meanwhile()
-                time.sleep(min(STRONG_LONGEST_PAUSE_S, STRONG_FIRST_PAUSE_S * 1.6**tries))
+                self._pause(min(STRONG_LONGEST_PAUSE_S, STRONG_FIRST_PAUSE_S * 1.6**tries), meanwhile)
+
+    @staticmethod
+    def _pause(seconds: float, meanwhile: Callable[[], None]) -> None:
+        """Now and then, and at the end, what came meanwhile is brought over: else it would not fit behind the lock."""
+        until = time.monotonic() + seconds
+        meanwhile()
+        while (left := until - time.monotonic()) > 0:
+            time.sleep(min(left, _SLICE_S))
+            meanwhile()
 
     def _look(self, until: float, meanwhile: Callable[[], None]) -> None:
         """Until nobody is in the way."""

@@ -96,6 +96,7 @@ class StrongLock:
 
     look     a query of (who,) for each session that would keep the lock waiting: it is asked for only when there is
              none
+    cleaned  the gentle lock of what is locked within: taken for a moment when a try has failed
     gentle   the lock that is taken first: it blocks neither readers nor writers, and sends the server's own cleaning
              away
     strong   the lock that is wanted; both None where the statements take their locks by themselves
@@ -104,6 +105,7 @@ class StrongLock:
     look: str
     gentle: str | None = None
     strong: str | None = None
+    cleaned: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -54,6 +54,9 @@ class MariaExecution:
             for part in transaction.statements:
                 self.connection.run(sql_of(part))
 
+    def send_cleaning_away(self, transaction: Transaction) -> None:
+        """As `Execution.send_cleaning_away`: nothing cleans with a lock."""
+
     def under_lock(self, transaction: Transaction, lock_wait_ms: int, lock_waits: int) -> float:
         """As `Execution.under_lock`. A statement waits for its lock at most a second, and not at all while another
         transaction is open that would keep it waiting: whoever comes meanwhile waits behind it.

@@ -68,6 +68,14 @@ class PostgresExecution:
                 self.connection.execute("ROLLBACK")
             raise
 
+    def send_cleaning_away(self, transaction: Transaction) -> None:
+        """As `Execution.send_cleaning_away`: by a gentle lock, for a moment; where this role may not, it is left."""
+        cleaned = transaction.strong.cleaned if transaction.strong is not None else None
+        if cleaned is not None:
+            with suppress(psycopg.Error), self.connection.transaction():
+                self.connection.execute(f"SET LOCAL lock_timeout = '{_GENTLE_WAIT}'")
+                self.connection.execute(cleaned.encode())
+
     def under_lock(self, transaction: Transaction, lock_wait_ms: int, lock_waits: int) -> float:
         """As `Execution.under_lock`: the lock, all statements and the commit go to the server in one message.
 

@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from slabrow.core.upkeep.statements import StrongLock
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.live.following import dollar_tag
 from slabrow.servers.postgresql.quoting import literal
 
 WRITERS_OUT = "SHARE ROW EXCLUSIVE"
@@ -21,13 +22,18 @@ _YOUNG = "30 ms"  # a transaction that is younger will have ended by the time th
 _READERS_MODES = "'AccessShareLock', 'RowShareLock'"
 
 
-def strong_lock(table: Name, tables: Sequence[Name], mode: str, beside: Sequence[Name] = ()) -> StrongLock:
-    """table: is locked with its partitions; tables: all of these; beside: what is replaced within the lock."""
+def strong_lock(
+    table: Name, tables: Sequence[Name], mode: str, beside: Sequence[Name] = (), cleaned: Sequence[Name] = ()
+) -> StrongLock:
+    """table: is locked with its partitions; tables: all of these; beside: what is replaced within the lock; cleaned:
+    what comes, which nobody uses but the server's own cleaning.
+    """
     only = quoting.table(table)
     return StrongLock(
         look=look_only((*tables, *beside), mode).look,
         gentle=f"LOCK TABLE {only} IN SHARE UPDATE EXCLUSIVE MODE",
         strong=f"LOCK TABLE {only} IN {mode} MODE",
+        cleaned=_cleaned(cleaned),
     )
 
 
@@ -47,11 +53,32 @@ current_database())
     return StrongLock(look)
 
 
-def lock_alone(tables: Sequence[Name], mode: str, beside: Sequence[Name] = ()) -> StrongLock:
-    """These tables, without the partitions of any, in this order. beside: what is locked for a moment within."""
+def lock_alone(
+    tables: Sequence[Name], mode: str, beside: Sequence[Name] = (), cleaned: Sequence[Name] = ()
+) -> StrongLock:
+    """These tables, without the partitions of any, in this order. beside: what is locked for a moment within; cleaned:
+    as of `strong_lock`.
+    """
     named = ", ".join(f"ONLY {quoting.table(name)}" for name in tables)
     return StrongLock(
         look=look_only((*tables, *beside), mode).look,
         gentle=f"LOCK TABLE {named} IN SHARE UPDATE EXCLUSIVE MODE",
         strong=f"LOCK TABLE {named} IN {mode} MODE",
+        cleaned=_cleaned(cleaned),
     )
+
+
+def _cleaned(tables: Sequence[Name]) -> str | None:
+    """The server's cleaning holds these too, and gives way only to who waits for a second: which nobody may do within
+    the lock.
+    """
+    if not tables:
+        return None
+    names = quoting.array([literal(str(name)) for name in tables], "text")
+    each = "SELECT oid::regclass AS name FROM pg_catalog.pg_class WHERE relkind IN ('r', 'p') AND oid IN"
+    body = (
+        f"DECLARE t record; BEGIN FOR t IN {each} (SELECT to_regclass(name) FROM unnest({names}) name) LOOP "
+        "EXECUTE format('LOCK TABLE ONLY %s IN SHARE UPDATE EXCLUSIVE MODE', t.name); END LOOP; END"
+    )
+    tag = dollar_tag(body)
+    return f"DO {tag}{body}{tag}"

@@ -145,7 +145,7 @@ class Redividing:
     def _exchange_lock(self, leaving: Sequence[Name]) -> StrongLock:
         """Parents first, as every query takes its locks."""
         beside = (*self._referred, *((self.plan.catch_all,) if self.plan.catch_all is not None else ()))
-        return lock_alone((*self._parents, *leaving), ALL_OUT, beside)
+        return lock_alone((*self._parents, *leaving), ALL_OUT, beside, (*self._incoming, *self._kept))
 
     # Forward
 

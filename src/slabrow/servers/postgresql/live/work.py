@@ -307,7 +307,7 @@ class LiveWork:
             Statement(f"ALTER TABLE {quoting.table(self._table)} ENABLE ALWAYS TRIGGER {identifier(BACK_TRIGGER)}"),
             self._set(f"state = {literal(ReshapingState.SWAPPED)}, floor = 0, ceiling = 0, ceiling_xid = '0'"),
         )
-        strong = strong_lock(self._table, (self._table, *self.plan.leaves), ALL_OUT, exchange.beside)
+        strong = strong_lock(self._table, (self._table, *self.plan.leaves), ALL_OUT, exchange.beside, self.new_leaves)
         swap = self._marked_step("swap names", statements, "swapped", f"swap {self._table}", strong=strong)
         return (swap, *self.after_swap())
 
@@ -434,7 +434,8 @@ class LiveWork:
             *self._guard(_UNDONE).putting_up(),
             self._set(f"state = {literal(ReshapingState.UNDONE)}"),
         )
-        strong = strong_lock(self._table, (self._table, *self.new_leaves), ALL_OUT, exchange.beside)
+        kept = self.plan.leaves if self.plan.is_partitioned else (self.plan.old_name,)
+        strong = strong_lock(self._table, (self._table, *self.new_leaves), ALL_OUT, exchange.beside, kept)
         return (
             self._unhook(),
             self._bring("bring changes back", back),
