@@ -7,7 +7,6 @@ python -m benchmarks.converting kills [KILLS]     default 300: SIGKILL of the pr
 
 import os
 import random
-import resource
 import signal
 import subprocess
 import sys
@@ -20,6 +19,7 @@ from threading import Event, Thread
 
 import psycopg
 
+from benchmarks.running import finish
 from slabrow.servers.postgresql.private.server import PrivatePostgres, find_binaries, start
 from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, TABLE, longest_wait, writers
 
@@ -71,11 +71,8 @@ class Bench:
 
     def convert(self, *options: str) -> float:
         began = time.perf_counter()
-        process = self.begin(*options)
-        said = process.communicate()
-        if process.returncode:
-            raise SystemExit(f"slabrow convert {options} ended with {process.returncode}: {said}")
-        return time.perf_counter() - began
+        took, self.memory_mb = finish(self.begin(*options), f"convert {options}", began)
+        return took
 
     def bare(self) -> float:
         """Seconds of INSERT … SELECT into the same table with its key and indexes, in one session without a writer."""
@@ -115,7 +112,7 @@ def speed(bench: Bench, rows: int) -> None:
     print(f"ratio {2 * took / (before + after):.2f} of the mean, {took / before:.2f} of the first")
     print(f"longest write {longest_wait(made):.0f} ms (alone {alone:.0f} ms), longest lock {peak:.0f} ms, "
           f"differences {bench.sql(DIFFERENCES)[0][0]}")  # fmt: skip
-    print(f"memory of the program at most {resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024:.0f} MB")
+    print(f"memory of the program at most {bench.memory_mb:.0f} MB")
     for step, took_ms in bench.sql(
         "SELECT details->>'step', round(duration_ms) FROM slabrow.ledger WHERE duration_ms > 50 ORDER BY entry"
     ):

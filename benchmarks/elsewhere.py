@@ -21,6 +21,7 @@ from pathlib import Path
 import psycopg
 from psycopg.conninfo import conninfo_to_dict
 
+from benchmarks.running import finish
 from slabrow.servers.postgresql.private.server import PrivatePostgres, find_binaries, start
 from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, longest_wait, writers
 
@@ -77,11 +78,7 @@ class Bench:
 
     def done(self, *arguments: str) -> float:
         began = time.perf_counter()
-        process = self.begin(*arguments)
-        said = process.communicate()
-        if process.returncode:
-            raise SystemExit(f"slabrow {arguments} ended with {process.returncode}: {said}")
-        return time.perf_counter() - began
+        return finish(self.begin(*arguments), str(arguments), began)[0]
 
     def step_ms(self, step: str) -> float:
         return float(self.sql("SELECT duration_ms FROM slabrow.ledger WHERE details->>'step' = "

@@ -170,6 +170,15 @@ class MovingTest(FarTest):
         self.assert_nothing_left()
         self.assertEqual([], self.far_tables())
 
+    def test_a_key_is_kept_as_it_was(self):
+        self.sql("""ALTER TABLE apiary.reading DROP CONSTRAINT reading_pkey;
+            CREATE UNIQUE INDEX "a USING b" ON apiary.reading (reading_id DESC, taken_at) NULLS NOT DISTINCT
+            WITH (fillfactor = 70)""")
+        self.go("relocate", MARCH, *OUT)
+        made = self.value("SELECT pg_get_indexdef(indexrelid) FROM pg_index "
+                          "WHERE indrelid = 'apiary.reading_2025_04'::regclass AND indisunique")  # fmt: skip
+        self.assertIn("(reading_id DESC, taken_at) NULLS NOT DISTINCT WITH (fillfactor='70')", made)
+
     def test_killed_at_each_step_it_goes_on(self):
         self.go("relocate", MARCH, *OUT)
         self.go("relocate", MARCH, "--undo")
@@ -359,7 +368,12 @@ class UpkeepTest(FarTest):
                 self.assertEqual(["f", "f", "r"], [self.kind(f"apiary.reading_2025_0{month}") for month in (1, 4, 5)])
                 self.assertEqual(rows, self.value("SELECT count(*) FROM apiary.reading"))
                 gone = self.value("SELECT count(*) FROM apiary.reading WHERE taken_at < '2025-02-01'")
+                shown = self.json("tend", "--pretend", "--now", "2025-12-20", code=1)["actions"]
+                self.assertIn("-- on attic:\nDROP TABLE IF EXISTS apiary.reading_2025_01,", shown[1]["statements"][-1])
                 self.tend("2025-12-20")
+                noted = self.value("SELECT statements::text FROM slabrow.ledger WHERE partition_name = 'reading_2025_01' "
+                                   "AND state = 'done' ORDER BY entry DESC LIMIT 1")  # fmt: skip
+                self.assertIn("on attic", noted)
                 made = self.sql("SELECT pg_get_indexdef(indexrelid) FROM pg_index x "
                                 "WHERE indrelid = 'apiary.reading_2026_02'::regclass AND indisunique")  # fmt: skip
                 self.assertIn("(reading_id, taken_at)", str(made))
@@ -488,10 +502,11 @@ class SpreadTest(FarTest):
     def test_built_asked_and_measured(self):
         self.sql("DROP USER MAPPING FOR PUBLIC SERVER shed")
         build = ("build", "--table", "apiary.weighing", "--schema", "table.sql")
-        self.assertIn("on shed, a user mapping", self.slabrow(*build, code=4).stderr)
+        self.assertIn("missing for shed: a user mapping", self.slabrow(*build, code=4).stderr)
         self.sql("CREATE USER MAPPING FOR PUBLIC SERVER shed OPTIONS (user 'postgres', password_required 'false')")
         with self.down():
             self.assertIn("attic", self.slabrow(*build, "--go", *NOW, code=3).stderr)
+        self.assertIn("several servers", self.slabrow(*build, "--script", "all.sql", code=2).stderr)
         self.go(*build)
         self.slabrow(*build, "--go", *NOW)
         census = self.json("census", "apiary.weighing")

@@ -244,7 +244,7 @@ class AgeTest(PlacesTest):
             self.assertGreater(after["old"], 5 * before["old"])
             self.assertAlmostEqual(after["newer"], before["newer"])
         (self.folder / "costs.toml").write_text("[costs]\nplaces = { cold = -1 }\n")
-        self.assertIn("how slow", self.slabrow(*asked, "--costs", "costs.toml", code=2).stderr)
+        self.assertIn("a number above 0", self.slabrow(*asked, "--costs", "costs.toml", code=2).stderr)
 
     def test_every_partition_lies_where_its_age_says_each_day_of_a_year(self):
         self.layout(PLACED)

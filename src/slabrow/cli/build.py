@@ -4,7 +4,7 @@ import argparse
 from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context, progress, with_elsewhere, write_script
+from slabrow.cli.common import add_common, context, progress, write_script
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -28,7 +28,7 @@ def run(options: argparse.Namespace) -> int:
     source = Source(
         Path(options.schema) if options.schema else None, parse_name(options.like) if options.like else None
     )
-    with progress(options, with_elsewhere(asked)) as watched:
+    with progress(options, asked) as watched:
         result = build(watched, asked.layout(), source, go=options.go)
     if options.script is not None:
         return write_script(options, result.transactions, f"Build {result.layout.table} by {result.layout}", asked)

@@ -5,7 +5,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context, progress, with_elsewhere
+from slabrow.cli.common import add_common, context, progress
 from slabrow.core.values.errors import UsageError
 from slabrow.work.context import Context
 
@@ -34,7 +34,7 @@ def run(options: argparse.Namespace) -> int:
     from slabrow.work.census import census
 
     against = Path(options.against) if options.against else None
-    with progress(options, with_elsewhere(asked)) as watched:
+    with progress(options, asked) as watched:
         table = asked.table_name()
         layout = replace(asked, table=str(table)).layout_or_none()
         result = census(watched, table, exact=options.exact, against=against, layout=layout)

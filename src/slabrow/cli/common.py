@@ -248,13 +248,6 @@ def context(options: argparse.Namespace) -> Context:
     )
 
 
-def with_elsewhere(asked: Context) -> Context:
-    """With the other servers that the layout file names."""
-    from slabrow.files.layout_file import read_elsewhere  # with Pydantic, which is slow to load
-
-    return replace(asked, elsewhere=read_elsewhere(asked.layout_file))
-
-
 def _speak(dsn: str, family: str | None) -> None:
     """From now on statements are read in the dialect of the server's family, or of the one that --family names."""
     from slabrow.core.sql.dialect import speak

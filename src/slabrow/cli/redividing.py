@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import add_common, context, parse_wait, progress, with_elsewhere, write_scripts
+from slabrow.cli.common import add_common, context, parse_wait, progress, write_scripts
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name, parse_name
 
@@ -71,7 +71,7 @@ def run_shared(
     options: argparse.Namespace,
     names: Sequence[str],
     split: "SplitOptions | None",
-    moved: "Relocating | None" = None,
+    moved: Relocating | None = None,
 ) -> int:
     """Runs one and shows its result. Returns the exit code."""
     others = options.status or options.undo or options.give_up or options.drop_old
@@ -83,7 +83,6 @@ def run_shared(
         )
     deadline = None if options.lock_deadline is None else parse_wait(options.lock_deadline)
     asked = replace(context(options), lock_deadline_ms=deadline)
-    asked = with_elsewhere(asked) if moved is not None else asked
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.output import show
     from slabrow.show.redivision import SHOWN

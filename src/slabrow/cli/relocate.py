@@ -5,7 +5,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from slabrow.cli.codes import FINE, FOUND
-from slabrow.cli.common import context, parse_wait, progress, with_elsewhere
+from slabrow.cli.common import context, parse_wait, progress
 from slabrow.cli.redividing import Relocating, add_shared, run_shared
 from slabrow.core.values.errors import UsageError
 
@@ -80,7 +80,7 @@ def run(options: argparse.Namespace) -> int:
 
     options.script_is_folder = True
     deadline = None if options.lock_deadline is None else parse_wait(options.lock_deadline)
-    asked = replace(with_elsewhere(context(options)), lock_deadline_ms=deadline)
+    asked = replace(context(options), lock_deadline_ms=deadline)
     names = [parse_name(name) for name in options.partitions]
     way = options.way or usual_way(asked, names)
     if way == "live":

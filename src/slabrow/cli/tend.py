@@ -18,7 +18,6 @@ from slabrow.cli.common import (
     parse_wait,
     progress,
     remark,
-    with_elsewhere,
     write_script,
 )
 from slabrow.core.values.errors import UsageError, nearest
@@ -132,7 +131,7 @@ def _tended(
         partition = options.hold if options.hold is not None else options.end_hold
         print(one_line(hold(asked, schema, partition, until, holds=options.hold is not None, go=options.go)))
         return FINE if options.go else FOUND
-    with progress(options, with_elsewhere(asked)) as watched:
+    with progress(options, asked) as watched:
         with_sizes = options.metrics is not None or server is not None
         how = TendOptions(options.go, options.retiring, schema, with_sizes, checks=options.check)
         if options.on:
@@ -158,7 +157,7 @@ def _tended(
                 found=f"{placed[0]} is to be moved, and its indexes first, beside readers and writers",
                 fix="do it with --go: a run that is stopped goes on",
             )
-        transactions = [each.transaction for each in open_ if each.transaction is not None]
+        transactions = [transaction for each in open_ for transaction in each.transactions]
         return write_script(options, transactions, f"Upkeep of {len(result.reports)} tables", asked)
     if options.every is not None and options.format == "text":
         print(f"— {datetime.now(UTC):%Y-%m-%d %H:%M:%SZ}")

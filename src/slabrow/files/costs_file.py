@@ -26,7 +26,11 @@ def read_costs(path: Path) -> Costs:
     known = {name: value for name, value in asdict(Costs()).items() if name != "places"}
     places = given.pop("places", {})
     if not isinstance(places, dict) or not all(_is_number(value) and value > 0 for value in places.values()):
-        raise UsageError(f"{path}: `places` says not how slow a place is", fix="write places = { cold = 4 }")
+        raise UsageError(
+            f"{path}: `places` needs a number above 0 for each place",
+            found=f"places = {places!r}",
+            fix="write how many times as long a block takes there: places = { cold = 4 }",
+        )
     for name, value in given.items():
         if name not in known:
             near = nearest(name, (*known, "places"))

@@ -1,7 +1,7 @@
 """Reads the entries of a layout file that name other servers: `[[server]]` and `[[elsewhere]]`."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -24,43 +24,44 @@ class Server:
 
 def parse_servers(document: dict[str, Any], told: Told) -> tuple[Server, ...]:
     """`[[server]]` with a name and a dsn each."""
-    given = document.get("server", [])
-    entries: list[Any] = given if isinstance(given, list) else [None]
-    found: dict[str, Server] = {}
-    for entry in entries:
-        match entry:
-            case {"name": str(name), "dsn": str(dsn)} if name and dsn and set(entry) == {"name", "dsn"}:
-                if not _SERVER_NAME.fullmatch(name):
-                    told(f"{name!r} is no name of a server: {_SERVER_NAME_WORDS}")
-                if name in found:
-                    told(f"two servers are called {name!r}: rename one")
-                found[name] = Server(name, dsn)
-            case _:
-                wanted = 'a [[server]] has a name and a dsn: name = "north", dsn = "…"'
-                told(wanted)
-    return tuple(found.values())
+    shape = 'a [[server]] has a name and a dsn: name = "north", dsn = "…"'
+    return tuple(Server(entry["name"], entry["dsn"]) for entry in _entries(document, "server", (), shape, told))
 
 
 def parse_elsewhere(document: dict[str, Any], told: Told) -> tuple[Elsewhere, ...]:
     """`[[elsewhere]]` with a name and a dsn each, and perhaps a schema."""
-    given = document.get("elsewhere", [])
+    shape = 'an [[elsewhere]] has a name and a dsn, and perhaps a schema: name = "attic", dsn = "…"'
+    found = []
+    for entry in _entries(document, "elsewhere", ("schema",), shape, told):
+        name, schema = entry["name"], entry.get("schema")
+        if name == HERE:
+            told(f"{name!r} means the server that has the table: give the other server another name")
+        if schema is not None and (not isinstance(schema, str) or not schema or "\0" in schema):
+            told('`schema` is the name of a schema on that server: schema = "apiary"')
+            schema = None
+        found.append(Elsewhere(name, entry["dsn"], schema))
+    return tuple(found)
+
+
+def _entries(
+    document: dict[str, Any], key: str, optional: tuple[str, ...], shape: str, told: Told
+) -> Iterator[dict[str, Any]]:
+    """The entries with a name and a dsn, both text; of those with the same name only the first.
+
+    shape   told of an entry that has another form
+    """
+    given = document.get(key, [])
     entries: list[Any] = given if isinstance(given, list) else [None]
-    found: dict[str, Elsewhere] = {}
+    seen: set[str] = set()
     for entry in entries:
         match entry:
-            case {"name": str(name), "dsn": str(dsn)} if name and dsn and set(entry) <= {"name", "dsn", "schema"}:
-                schema = entry.get("schema")
+            case {"name": str(name), "dsn": str(dsn)} if name and dsn and set(entry) <= {"name", "dsn", *optional}:
                 if not _SERVER_NAME.fullmatch(name):
                     told(f"{name!r} is no name of a server: {_SERVER_NAME_WORDS}")
-                if name == HERE:
-                    told(f"{name!r} means the server that has the table: call the other one otherwise")
-                if name in found:
-                    told(f"two entries are called {name!r}: rename one")
-                if schema is not None and (not isinstance(schema, str) or not schema or "\0" in schema):
-                    told('`schema` is the name of a schema there: schema = "apiary"')
-                    schema = None
-                found[name] = Elsewhere(name, dsn, schema)
+                if name in seen:
+                    told(f"two [[{key}]] are called {name!r}: rename one")
+                    continue
+                seen.add(name)
+                yield entry
             case _:
-                wanted = 'an [[elsewhere]] has a name and a dsn, and perhaps a schema: name = "attic", dsn = "…"'
-                told(wanted)
-    return tuple(found.values())
+                told(shape)

@@ -45,8 +45,8 @@ class PartitionQuestions(Protocol):
     def missing_for(self, server: str) -> tuple[str, ...]:
         """What the database and this role need before tables can lie on another server, each with its statement."""
 
-    def far_tables(self, name: Name) -> tuple[FarTable, ...]:
-        """Where the rows of a partition, or of those below it, lie on other servers."""
+    def far_tables(self, name: Name) -> dict[Name, FarTable]:
+        """By leaf, where the rows of a partition, or of those below it, lie on other servers."""
 
     def look_there(self, names: Sequence[Name]) -> dict[Name, FarLook]:
         """Leaves whose rows lie elsewhere, as the other servers have them. A server that is down fails no other."""

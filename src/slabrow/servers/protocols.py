@@ -8,7 +8,7 @@ statements is pure and needs no session: a family's `Writer` does that.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime
@@ -78,7 +78,9 @@ class Execution(Protocol):
         """Runs a whole transaction in one message to the server."""
 
     def send_cleaning_away(self, transaction: Transaction) -> None:
-        """The server's own cleaning leaves what is locked within the lock. Blocks nobody, and fails never."""
+        """Takes the lock `StrongLock.cleaned` for a moment, so that the server's own cleaning leaves those
+        tables. Errors are ignored.
+        """
 
     def under_lock(self, transaction: Transaction, lock_wait_ms: int, lock_waits: int) -> float:
         """Runs a transaction behind its strong lock. Returns for how many milliseconds the lock was held."""
@@ -419,8 +421,8 @@ class Session(Protocol):
     def rules(self) -> PruningRules:
         """How the family reads statements and prunes."""
 
-    def reach(self, entries: Sequence[Elsewhere]) -> None:
-        """Other servers may be reached by their names from now on."""
+    def reach(self, read: Callable[[], Sequence[Elsewhere]]) -> None:
+        """Other servers may be reached by their names from now on. read: called when the first of them is needed."""
 
     def reached(self) -> Sequence[Elsewhere]:
         """Those that may be reached."""

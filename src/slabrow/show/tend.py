@@ -52,7 +52,7 @@ def _action_data(tended: Tended) -> Json:
         "partition": str(action.partition),
         **bounds_data(action.bounds),
         "reason": action.reason,
-        "statements": [] if tended.transaction is None else statement_texts([tended.transaction]),
+        "statements": statement_texts(tended.transactions),
         "state": str(tended.state),
         "text": tended.text,
         "rows": action.rows if tended.rows is None and isinstance(action, Sweep) else tended.rows,

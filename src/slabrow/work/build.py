@@ -131,14 +131,14 @@ def _own_keys(session: Session, table: Shape) -> tuple[Index, ...]:
 
 def _check_servers(session: Session, layout: Layout) -> None:
     lacking = [
-        f"on {server}, {each}"
+        f"missing for {server}: {each}"
         for server in dict.fromkeys(name for name in layout.servers if name != HERE)
         for each in session.partitions.missing_for(server)
     ]
     if lacking:
         raise Refusal(
             f"the parts of {layout.table} cannot lie on other servers yet",
-            found="\n".join(f"missing is {each}" for each in lacking),
+            found="\n".join(lacking),
             fix="follow each line, then try again",
         )
 

@@ -1,5 +1,6 @@
 """`census`: every partition with its bounds, rows, bytes, low and high key, and what is wrong (N26, N29, N03)."""
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -59,7 +60,7 @@ def census(
             leaves = tree.leaves
             rows = sum(leaf.rows or 0 for leaf in leaves)
             context.scanning(rows, sum(leaf.bytes for leaf in leaves), f"counting the rows of {tree.spelling}")
-            counted, uncounted = _counted(session, tree)
+            counted, uncounted = _counted(context, session, tree)
             tree = _with_counts(tree, counted)
         tree, faults = _looked_elsewhere(session, tree, is_counted=exact)
         conversion = _conversion(session, tree)
@@ -102,19 +103,33 @@ def _conversion(session: Session, tree: Tree) -> list[Finding]:
     return [finding_of(session, schema, record) for record in records]
 
 
-def _counted(session: Session, tree: Tree) -> tuple[dict[str, LeafCount], list[Finding]]:
-    """The rows of each leaf. A server that is down leaves its own uncounted, and is found."""
-    servers = dict.fromkeys(leaf.server for leaf in tree.leaves)
-    counted: dict[str, LeafCount] = {}
-    found = []
-    for server in servers:
-        there = tuple(each for each in tree.partitions if not each.is_leaf or each.server == server)
+def _counted(context: Context, session: Session, tree: Tree) -> tuple[dict[str, LeafCount], list[Finding]]:
+    """The rows of each leaf: the other servers count side by side, each asked in a session of its own.
+
+    The rows on a server that is down stay uncounted, and are found.
+    """
+
+    def of_server(server: str | None) -> Tree:
+        return replace(tree, partitions=tuple(each for each in tree.partitions
+                                              if not each.is_leaf or each.server == server))  # fmt: skip
+
+    def ask(server: str) -> dict[str, LeafCount] | Finding:
         try:
-            counted |= session.counting.count_leaves(replace(tree, partitions=there))
+            with context.connected() as own:
+                return own.counting.count_leaves(of_server(server))
         except ServerError as error:
-            if server is None or session.closed:
-                raise
-            found.append(Finding("far_uncounted", f"the rows on {server} are not counted: {error.found or error}"))
+            return Finding("far_uncounted", f"the rows on {server} are not counted: {error.found or error}")
+
+    servers = list(dict.fromkeys(leaf.server for leaf in tree.leaves if leaf.server is not None))
+    found: list[Finding] = []
+    with ThreadPoolExecutor(max_workers=max(1, len(servers))) as crew:
+        asked = crew.map(ask, servers)
+        counted = session.counting.count_leaves(of_server(None))
+        for answer in asked:
+            if isinstance(answer, Finding):
+                found.append(answer)
+            else:
+                counted |= answer
     return counted, found
 
 

@@ -51,7 +51,6 @@ class Context:
     server        what --on calls it; None for the one server of the options
     lock_deadline_ms  how long a lock is tried for; None: six times
     jobs          processes that read a log side by side; None: one for each core
-    elsewhere     other servers that hold partitions
     expect        hears about how many seconds the step that begins will take, and its name
     tell          hears what upkeep did to each partition, as it happens
     warn          hears what a person should know before the work begins
@@ -68,7 +67,6 @@ class Context:
     server: str | None = None
     lock_deadline_ms: int | None = None
     jobs: int | None = None
-    elsewhere: "tuple[Elsewhere, ...]" = ()
     progress: Progress = ignore_progress
     expect: Progress = ignore_progress
     tell: Callable[[Event], None] = ignore_event
@@ -101,6 +99,12 @@ class Context:
         session = open_session(self.dsn)
         session.reach(self.elsewhere)
         return session
+
+    def elsewhere(self) -> "tuple[Elsewhere, ...]":
+        """The other servers that hold partitions, as the layout file names them."""
+        from slabrow.files.layout_file import read_elsewhere  # with Pydantic, which is slow to load
+
+        return read_elsewhere(self.layout_file)
 
     @contextmanager
     def connected(self) -> Iterator[Session]:

@@ -30,7 +30,7 @@ def usual_way(context: Context, names: Sequence[Name]) -> str:
     """`direct` for ranges that are no longer written to, else `live`. Raises UsageError for what is no partition."""
     with context.connected() as session:
         place = find_partitions(session, names)
-        if any(session.partitions.far_tables(each.name) for each in place.partitions):
+        if any(leaf.server is not None for each in place.partitions for leaf in place.tree.leaves_of(each)):
             return "live"
         return "live" if is_in_use(place.tree, place.partitions) else "direct"
 
@@ -147,7 +147,7 @@ def live_plan(
     Raises Refusal when it lies there already.
     """
     target = options.tablespace
-    lies = next(iter(session.partitions.far_tables(name)), None)
+    lies = session.partitions.far_tables(name).get(name)
     if options.elsewhere is not None:
         return moving.plan_out(session, layout, schema, store, name, options, lies)
     if target is None:

@@ -1,6 +1,6 @@
 """Partitions whose rows lie on another server, behind the same table (N50). Pure."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from slabrow.core.values.names import Name
 
@@ -15,7 +15,7 @@ class Elsewhere:
     """
 
     name: str
-    dsn: str
+    dsn: str = field(repr=False)  # it may hold a password
     schema: str | None = None
 
 
@@ -35,19 +35,38 @@ class FarTable:
     is_plain: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class OwnKey:
+    """A unique key of a partitioned table.
+
+    name        of the constraint, or of the index where there is no constraint
+    definition  as the server spells the constraint, or else the index
+    index       what follows ON table in CREATE INDEX
+    """
+
+    name: str
+    definition: str
+    index: str
+
+    @property
+    def is_constraint(self) -> bool:
+        """Whether it is dropped as a constraint; else as an index."""
+        return not self.definition.startswith("CREATE ")
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FarFacts:
     """What has to be known before a partition of a table goes to another server.
 
     missing       what the database, or the role, needs first, each with the statement that gives it
-    keys          the table's own keys, each as (name, definition): none may be left
+    keys          the table's own keys, the primary key first: none may be left
     others        what else the table cannot have with such a partition, each with what to do
     leaves        its leaves that hold rows here, each with whether it has a unique key of its own
     is_plain      as in `FarTable`
     """
 
     missing: tuple[str, ...] = ()
-    keys: tuple[tuple[str, str], ...] = ()
+    keys: tuple[OwnKey, ...] = ()
     others: tuple[str, ...] = ()
     leaves: tuple[tuple[Name, bool], ...] = ()
     is_plain: bool = False

@@ -3,6 +3,8 @@
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
+from slabrow.core.values.one_line import one_line
+
 
 @dataclass(frozen=True, slots=True)
 class Statement:
@@ -53,8 +55,9 @@ class Load:
 
 @dataclass(frozen=True, slots=True)
 class Remote:
-    """Statements that are done on another server, in a transaction of their own there, which ends before this one does:
-    so they may come to be done twice, and must bear it.
+    """Statements for another server, in one transaction there. It commits before the transaction here does.
+
+    After a crash between the two commits the statements run again: they must have the same effect then.
 
     server   its name among those the session reaches
     unless   a query there of one truth value: when it is true there is nothing to do
@@ -69,12 +72,12 @@ class Remote:
 
 @dataclass(frozen=True, slots=True)
 class Pipe:
-    """Rows that go from one server to another as they are, in a transaction of its own on the server that takes them.
+    """Rows that go from one server to another, in one transaction on the server that receives them.
 
-    sql       the statement that gives them; into: the one that takes them
-    source, target   names of the servers; empty: the session's own. One of them is
-    number    a query here for the number of these rows; without a row there are none to send
-    arrivals  a table on the target that keeps the numbers of those that have come: they do not come twice
+    sql       the COPY … TO STDOUT that sends the rows; into: the COPY … FROM STDIN that receives them
+    source, target   names of the servers; empty: the server of the session. One of the two is empty
+    number    a query here for the number of the piece; without a row of it nothing is sent
+    arrivals  a table on the target that keeps the numbers of received pieces, so that no piece comes twice
     """
 
     sql: str
@@ -96,7 +99,8 @@ class StrongLock:
 
     look     a query of (who,) for each session that would keep the lock waiting: it is asked for only when there is
              none
-    cleaned  the gentle lock of what is locked within: taken for a moment when a try has failed
+    cleaned  taken for a moment after a failed try: the gentle lock on the tables that the transaction locks later. The
+             server's own cleaning leaves those tables then
     gentle   the lock that is taken first: it blocks neither readers nor writers, and sends the server's own cleaning
              away
     strong   the lock that is wanted; both None where the statements take their locks by themselves
@@ -133,9 +137,9 @@ def sql_of(part: Part) -> str:
         case Check():
             return part.query
         case Remote():
-            return f"-- on {part.server}:\n{part.sql}"
+            return f"-- on {one_line(part.server)}:\n{part.sql}"
         case Pipe():
-            ends = (f"-- on {server}: " if server else "-- here: " for server in (part.source, part.target))
+            ends = (f"-- on {one_line(server)}:" if server else "-- here:" for server in (part.source, part.target))
             return "\n".join(f"{end}\n{sql};" for end, sql in zip(ends, (part.sql, part.into), strict=True))
         case _:
             return part.sql

@@ -12,7 +12,6 @@ from datetime import datetime
 from zoneinfo import ZoneInfo
 
 import numpy as np
-from numpy.typing import NDArray
 
 from slabrow.core.pruning.family_rules import USUAL_RULES, Prunes, PruningRules
 from slabrow.core.sql.when import When
@@ -23,7 +22,6 @@ from slabrow.core.table.layout import Layout
 from slabrow.core.table.spans import Unit, shifted
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.coarsening import coarsened
-from slabrow.core.upkeep.placing import place_of
 from slabrow.core.upkeep.planned_partitions import Namer, Planned, as_key, divided, due_partitions, last_slot
 from slabrow.core.values.errors import LayoutError
 from slabrow.core.values.key_values import Value
@@ -35,6 +33,7 @@ from slabrow.core.weighing.cache import Floats, Memory
 from slabrow.core.weighing.changes import NO_RETIRING, Retiring, deleted, dropped
 from slabrow.core.weighing.costs import NOTHING_PAID, Costs, Leaves, Paid
 from slabrow.core.weighing.leaf_groups import LeafGroups, leaf_groups, one_leaf
+from slabrow.core.weighing.leaf_places import FarLeaves, slow_by_age, slow_leaves
 from slabrow.core.weighing.obstacles import obstacles
 from slabrow.core.weighing.piece_upkeep import piece_upkeep
 from slabrow.core.weighing.supposed_tree import tree_of
@@ -105,7 +104,7 @@ class Weigher:
         groups = leaf_groups(tree, shares, self._order, self._strips)
         counter = _counter(self.rules.pruner(tree), tree, shares, self.facts.statistics)
         shapes, inserts = self._shapes(
-            counter, key, follows, groups, _divisions(tree), self._slow(tree, None), _Far.of(tree, shares)
+            counter, key, follows, groups, _divisions(tree), slow_leaves(tree, self.costs), FarLeaves.of(tree, shares)
         )
         retiring = NO_RETIRING
         if self.keeps:
@@ -126,7 +125,7 @@ class Weigher:
         groups: LeafGroups,
         divisions: Mapping[str, float],
         slow: Floats | None = None,
-        far: "_Far | None" = None,
+        far: FarLeaves | None = None,
     ) -> tuple[tuple[ShapeCost, ...], float]:
         """The cost of every shape, on average over its runs, and the blocks read for a new row.
 
@@ -162,24 +161,12 @@ class Weigher:
             shapes.append(ShapeCost(read, touched_leaves * each, paid.times(each)))
         return tuple(shapes), day.insert_reads()
 
-    def _slow(self, tree: Tree, layout: Layout | None) -> Floats | None:
-        """How slow each leaf is where it lies; None where no place is slower. layout: of a tree that is only supposed,
-        whose leaves lie where the rules of the table's own layout put their age.
-        """
-        if not self.costs.places:
-            return None
-        if layout is None:
-            return np.array([self.costs.slowness(leaf.server or leaf.place) for leaf in tree.leaves])
-        rules = self.placed
-        if rules is None or not rules.place or layout.by is not By.RANGE or layout.key[0] != rules.key[0]:
-            return None
+    def _slow_by_age(self, tree: Tree, layout: Layout) -> Floats | None:
+        """Of a tree that is only supposed: its leaves lie where the table's own layout puts rows of their age."""
         kind = self.facts.columns[layout.key[0]].kind
-        if not kind.is_time:
+        if self.placed is None or layout.by is not By.RANGE or layout.key[0] != self.placed.key[0] or not kind.is_time:
             return None
-        here = as_key(self.now, kind, ZoneInfo(rules.zone))
-        tops = {child.spelling: place_of(rules, child.bounds, here) for child in tree.children}
-        found = [tops.get(leaf.spelling) or tops.get(leaf.parent) for leaf in tree.leaves]
-        return np.array([self.costs.slowness(None if rule is None else rule.target) for rule in found])
+        return slow_by_age(tree, self.placed, as_key(self.now, kind, ZoneInfo(self.placed.zone)), self.costs)
 
     def _paid(self, day: BlockTouches, leaves: Leaves, choice: Choice, touched: Touched) -> Paid:
         if choice.way is None:
@@ -217,7 +204,7 @@ class Weigher:
         follows = layout.by is By.RANGE and layout.within is None and not layout.catch_all
         groups = leaf_groups(tree, np.array(shares), self._order, self._strips)
         counter = _counter(self.rules.pruner(tree), tree, shares, self.facts.statistics)
-        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree), self._slow(tree, layout))
+        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree), self._slow_by_age(tree, layout))
         kept = self._kept(layout, planned)
         retiring = NO_RETIRING
         if self.keeps:
@@ -341,32 +328,6 @@ def _divisions(tree: Tree) -> dict[str, float]:
         # The same column twice: big values alone, and the others hashed.
         found[name] = float(leaves) if name in found else leaves / outer
     return found
-
-
-@dataclass(frozen=True, slots=True)
-class _Far:
-    """The leaves whose rows lie on other servers. there: which; shares: of all rows, by leaf."""
-
-    there: NDArray[np.bool_]
-    shares: Floats
-
-    @classmethod
-    def of(cls, tree: Tree, shares: Floats) -> "_Far | None":
-        """None where all rows lie here."""
-        there = np.array([leaf.server is not None for leaf in tree.leaves])
-        return cls(there, shares) if there.any() else None
-
-    def paid(self, leaves: Leaves, asked: AskedConditions, rows: int, costs: Costs) -> Paid:
-        """A message for each leaf that is met there, and the rows that it sends: those that the conditions leave, as
-        aggregates and limits are mostly worked out here (postgres_fdw).
-        """
-        met = self.there if leaves.places is None else self.there[leaves.places]
-        shares = self.shares if leaves.places is None else self.shares[leaves.places]
-        messages = float(met.sum())
-        if not leaves.touched or not messages:
-            return NOTHING_PAID
-        sent = rows * asked.access.shares.total * float(shares[met].sum()) / (float(shares.sum()) or 1.0)
-        return Paid(0.0, 0.0, messages * costs.message + sent * costs.send, sent=sent)
 
 
 def _of_one(asked: AskedConditions) -> Leaves:

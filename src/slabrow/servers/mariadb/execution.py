@@ -16,13 +16,14 @@ from typing import Any
 from pymysql import err
 
 from slabrow.core.upkeep.statements import Load, Pipe, Remote, Transaction, sql_of
-from slabrow.core.values.errors import Doubled, LockNotGot, Refusal, ServerError
+from slabrow.core.values.errors import Doubled, LockNotGot, ServerError
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb.connection import READ_WAIT_S, Connection
 from slabrow.servers.mariadb.errors import LOCK_ERRORS, explained, number_of, translated, words_of
 from slabrow.servers.mariadb.live.exchange import Exchange
 from slabrow.servers.mariadb.quoting import identifier
 from slabrow.servers.mariadb.read.catalogue import full_name
+from slabrow.servers.mariadb.unbuilt import nothing_elsewhere
 from slabrow.servers.mariadb.write.upkeep import WAIT
 
 _DUPLICATE = 1062
@@ -137,11 +138,11 @@ class MariaExecution:
 
     def run_there(self, part: Remote) -> None:
         """As `Execution.run_there`: partitions do not go to other servers."""
-        raise Refusal("this server keeps all partitions of a table on one server")
+        raise nothing_elsewhere()
 
     def pipe(self, part: Pipe) -> None:
         """As `run_there`."""
-        raise Refusal("this server keeps all partitions of a table on one server")
+        raise nothing_elsewhere()
 
     def set_lock_wait(self, milliseconds: int) -> None:
         """In whole seconds, as the server has it; 0 is no limit."""

@@ -10,6 +10,7 @@ from slabrow.core.values.errors import Refusal, UsageError
 from slabrow.core.values.method import By
 from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.errors import explained
+from slabrow.servers.mariadb.unbuilt import nothing_elsewhere
 
 if TYPE_CHECKING:
     from slabrow.core.statistics.parent_statistics import ParentStatistics
@@ -95,18 +96,15 @@ class MariaPartitions:
 
     def far_facts(self, root: Name, server: str) -> FarFacts:
         """As `PartitionQuestions.far_facts`: this server keeps all partitions of a table itself."""
-        raise Refusal(
-            "this server keeps all partitions of a table itself",
-            fix="a partition cannot go to another server and stay behind the same table",
-        )
+        raise nothing_elsewhere()
 
     def missing_for(self, server: str) -> tuple[str, ...]:
-        """As `PartitionQuestions.missing_for`: nothing helps."""
-        return ("a server that takes partitions from elsewhere: this one keeps all of a table itself",)
+        """As `PartitionQuestions.missing_for`. Raises Refusal: nothing helps."""
+        raise nothing_elsewhere()
 
-    def far_tables(self, name: Name) -> tuple[FarTable, ...]:
+    def far_tables(self, name: Name) -> dict[Name, FarTable]:
         """As `PartitionQuestions.far_tables`: none lies elsewhere."""
-        return ()
+        return {}
 
     def look_there(self, names: Sequence[Name]) -> dict[Name, FarLook]:
         """As `PartitionQuestions.look_there`."""

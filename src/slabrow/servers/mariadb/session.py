@@ -12,7 +12,7 @@ from slabrow.servers.mariadb.questions import MariaCatalogue, MariaCounting, Mar
 from slabrow.servers.mariadb.unbuilt import unbuilt
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
 
     from slabrow.core.pruning.family_rules import PruningRules
     from slabrow.core.upkeep.elsewhere import Elsewhere
@@ -94,7 +94,7 @@ class MariaSession:
 
         return RULES
 
-    def reach(self, entries: Sequence[Elsewhere]) -> None:
+    def reach(self, read: Callable[[], Sequence[Elsewhere]]) -> None:
         """As `Session.reach`: no partition lies on any of them."""
 
     def reached(self) -> Sequence[Elsewhere]:

@@ -19,13 +19,15 @@ READ_WAIT = "30s"
 CONNECT_TIMEOUT_S = 10
 
 
-def connect(dsn: str) -> Connection:
+def connect(dsn: str, given_by: str = "--dsn, SLABROW_DSN or the PG* variables") -> Connection:
     """A connection in autocommit mode. An empty DSN follows libpq's own conventions: PG* variables, service and
     password files.
 
+    given_by   where a person corrects the DSN: for messages
+
     Raises UsageError when the DSN cannot be read, ServerError when no server answers, refuses, or is too old.
     """
-    settings = _settings(dsn)
+    settings = dsn_settings(dsn)
     try:
         settings.setdefault("connect_timeout", os.environ.get("PGCONNECT_TIMEOUT") or CONNECT_TIMEOUT_S)
         # A server that has gone from the network ends a wait after a minute and a half, not after hours.
@@ -41,7 +43,7 @@ def connect(dsn: str) -> Connection:
     except psycopg.ProgrammingError:
         raise _unreadable() from None
     except (psycopg.OperationalError, UnicodeError) as error:
-        raise _unreachable(error, [str(settings[name]) for name in _SECRETS if settings.get(name)]) from None
+        raise _unreachable(error, [str(settings[name]) for name in _SECRETS if settings.get(name)], given_by) from None
     _greet(connection)
     # After a lock was got, queries must see the rows of that moment, whatever isolation level the role has.
     connection.isolation_level = psycopg.IsolationLevel.READ_COMMITTED
@@ -104,7 +106,7 @@ def _unreadable() -> UsageError:
     )
 
 
-def _settings(dsn: str) -> dict[str, Any]:
+def dsn_settings(dsn: str) -> dict[str, Any]:
     """The parts of a DSN. Raises UsageError when it cannot be read, without showing it."""
     try:
         settings: dict[str, Any] = psycopg.conninfo.conninfo_to_dict(dsn)
@@ -117,7 +119,7 @@ def _settings(dsn: str) -> dict[str, Any]:
 
 def holds_secret(dsn: str) -> bool:
     """Whether a DSN holds a password of any kind. Raises UsageError when it cannot be read."""
-    return any(_settings(dsn).get(name) for name in _SECRETS)
+    return any(dsn_settings(dsn).get(name) for name in _SECRETS)
 
 
 _CONNECT_FIXES = (
@@ -125,18 +127,17 @@ _CONNECT_FIXES = (
     ("no password supplied", "give a password: PGPASSWORD, the password file, or the DSN"),
     ("does not exist", "check the name of the database and of the role"),
     ("no pg_hba.conf entry", "the server does not let this role in from here: ask for a line in pg_hba.conf"),
-    ("", "check that the server runs, and --dsn, SLABROW_DSN or the PG* variables"),
+    ("", "check that the server runs, and {given_by}"),
 )
 
 
-def _unreachable(error: Exception, secrets: list[str]) -> ServerError:
+def _unreachable(error: Exception, secrets: list[str], given_by: str) -> ServerError:
     words = " ".join(str(error).split())
     for secret in secrets:
         words = words.replace(secret, "***")
     fix = next(fix for sign, fix in _CONNECT_FIXES if sign in words)
-    return ServerError(
-        "the server cannot be reached" if fix is _CONNECT_FIXES[-1][1] else "the server refuses", found=words, fix=fix
-    )
+    what = "the server cannot be reached" if fix is _CONNECT_FIXES[-1][1] else "the server refuses"
+    return ServerError(what, found=words, fix=fix.format(given_by=given_by))
 
 
 def _table_right(statement: str) -> str:

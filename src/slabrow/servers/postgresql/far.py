@@ -1,17 +1,16 @@
 """Own connections to other servers that hold partitions of this one (N50)."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 
 import psycopg
 from psycopg import errors as sqlstate
-from psycopg.conninfo import conninfo_to_dict
 
 from slabrow.core.upkeep.elsewhere import Elsewhere
 from slabrow.core.upkeep.statements import Pipe, Remote
-from slabrow.core.values.errors import LockNotGot, ServerError, SlabrowError, UsageError, nearest
-from slabrow.servers.postgresql.connection import Connection, connect, translated
+from slabrow.core.values.errors import LockNotGot, SlabrowError, UsageError, nearest
+from slabrow.servers.postgresql.connection import Connection, connect, dsn_settings, translated
 
 _LOCK_WAIT = "5s"  # for tables there that applications reach through this server only
 
@@ -20,27 +19,34 @@ _LOCK_WAIT = "5s"  # for tables there that applications reach through this serve
 class FarServers:
     """The servers that a session may reach, by their names; each is connected to when it is needed."""
 
-    known: dict[str, Elsewhere] = field(default_factory=dict)
+    _read: Callable[[], Sequence[Elsewhere]] = tuple
     _open: dict[str, Connection] = field(default_factory=dict)
 
-    def learn(self, entries: Iterable[Elsewhere]) -> None:
-        """These may be reached from now on."""
-        self.known |= {entry.name: entry for entry in entries}
+    def learn(self, read: Callable[[], Sequence[Elsewhere]]) -> None:
+        """Those that it reads may be reached from now on."""
+        self._read = read
+
+    def known(self) -> dict[str, Elsewhere]:
+        """By name. Raises what reading them raises."""
+        return {entry.name: entry for entry in self._read()}
 
     def entry(self, name: str) -> Elsewhere:
         """Raises UsageError for a name that the layout file does not have."""
-        if name not in self.known:
-            near = nearest(name, self.known)
+        known = self.known()
+        if name not in known:
+            near = nearest(name, known)
             raise UsageError(
                 f"the layout file names no server {name}",
-                found=f"it has {', '.join(self.known)}" if self.known else "it has no [[elsewhere]]",
+                found=f"it has {', '.join(known)}" if known else "it has no [[elsewhere]]",
                 fix=f"did you mean {near}?" if near else f'add it: [[elsewhere]] name = "{name}", dsn = "…"',
             )
-        return self.known[name]
+        return known[name]
 
     def options(self, name: str) -> dict[str, str]:
         """How a foreign server of that name reaches it: host, port and database, without a secret."""
-        settings = conninfo_to_dict(self.entry(name).dsn)
+        entry = self.entry(name)
+        with self._named(name):
+            settings = dsn_settings(entry.dsn)
         kept = ("host", "hostaddr", "port", "dbname", "sslmode", "sslrootcert")
         return {key: str(settings[key]) for key in kept if settings.get(key)}
 
@@ -49,10 +55,8 @@ class FarServers:
         held = self._open.get(name)
         if held is None or held.closed:
             entry = self.entry(name)
-            try:
-                held = connect(entry.dsn)
-            except SlabrowError as error:
-                raise ServerError(f"{name}: {error.problem}", found=error.found, fix=_mended(error.fix)) from error
+            with self._named(name):
+                held = connect(entry.dsn, "its dsn under [[elsewhere]]")
             # Moments and numbers are spelled alike on both sides; nothing lies where a setting says.
             held.execute("SET TimeZone = 'UTC'; SET extra_float_digits = 1; SET statement_timeout = 0")
             held.execute(f"SET lock_timeout = '{_LOCK_WAIT}'")
@@ -61,6 +65,15 @@ class FarServers:
                 held.execute("SET client_connection_check_interval = '500ms'")
             self._open[name] = held
         return held
+
+    @staticmethod
+    @contextmanager
+    def _named(name: str) -> Iterator[None]:
+        """Puts the server's name before what is wrong."""
+        try:
+            yield
+        except SlabrowError as error:
+            raise type(error)(f"{name}: {error.problem}", found=error.found, fix=error.fix) from error
 
     @contextmanager
     def errors(self, name: str, doing: str) -> Iterator[None]:
@@ -120,11 +133,3 @@ class FarServers:
         """Ends all connections."""
         for held in self._open.values():
             held.close()
-
-
-def _mended(fix: str | None) -> str | None:
-    """The words of a connection that --dsn would mend: this one stands in the layout file."""
-    return None if fix is None else fix.replace(
-        "check that the server runs, and --dsn, SLABROW_DSN or the PG* variables",
-        "check that it runs, and its dsn under [[elsewhere]]",
-    )  # fmt: skip

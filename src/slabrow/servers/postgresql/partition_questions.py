@@ -141,7 +141,7 @@ class PostgresPartitions:
         with explained("read what a partition elsewhere needs"):
             return far_tables.missing(self.connection, server, self.far)
 
-    def far_tables(self, name: Name) -> tuple[FarTable, ...]:
+    def far_tables(self, name: Name) -> dict[Name, FarTable]:
         """As `PartitionQuestions.far_tables`."""
         from slabrow.servers.postgresql.read import far_tables
 

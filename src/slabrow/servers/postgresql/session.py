@@ -11,7 +11,7 @@ from slabrow.servers.postgresql.far import FarServers
 from slabrow.servers.postgresql.questions import PostgresCatalogue, PostgresCounting, PostgresPlanner
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
 
     from slabrow.core.pruning.family_rules import PruningRules
     from slabrow.core.upkeep.elsewhere import Elsewhere
@@ -97,13 +97,13 @@ class PostgresSession:
 
         return USUAL_RULES
 
-    def reach(self, entries: Sequence[Elsewhere]) -> None:
+    def reach(self, read: Callable[[], Sequence[Elsewhere]]) -> None:
         """As `Session.reach`."""
-        self.far.learn(entries)
+        self.far.learn(read)
 
     def reached(self) -> Sequence[Elsewhere]:
         """As `Session.reached`."""
-        return tuple(self.far.known.values())
+        return tuple(self.far.known().values())
 
     @property
     def closed(self) -> bool:

@@ -59,7 +59,7 @@ def plan_out(
     if facts.missing:
         raise Refusal(
             f"a partition of {place.root} cannot lie on {server} yet",
-            found="\n".join(f"missing is {each}" for each in facts.missing),
+            found="\n".join(f"missing: {each}" for each in facts.missing),
             fix="follow each line, then try again",
         )
     if facts.others:
@@ -71,7 +71,7 @@ def plan_out(
     if facts.keys and not options.gives_up_key:
         raise Refusal(
             f"{place.root} has keys, and with a partition elsewhere it can have none",
-            found="\n".join(f"{key}: {definition}" for key, definition in facts.keys),
+            found="\n".join(f"{key.name}: {key.definition}" for key in facts.keys),
             fix=f"--give-up-key lets go of them, once each partition has a key of its own. Then: {_LOST}",
         )
     if is_in_use(place.tree, place.partitions) and not options.is_still_written:

@@ -1,7 +1,6 @@
 """Does what upkeep has decided, one action after the other, and writes down in the ledger how each ended."""
 
 import time
-from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -10,10 +9,9 @@ from typing import Any
 
 from slabrow.core.table.export_column import RowSource
 from slabrow.core.table.layout import Layout
-from slabrow.core.upkeep.actions import Archive, Drop, Merge, Place, Sweep
-from slabrow.core.upkeep.elsewhere import FarTable
+from slabrow.core.upkeep.actions import Archive, Merge, Place, Sweep
 from slabrow.core.upkeep.ledger_entries import LedgerEntry
-from slabrow.core.upkeep.statements import Statement, Transaction
+from slabrow.core.upkeep.statements import Statement, Transaction, sql_of
 from slabrow.core.values.errors import Outdated, ServerError, SlabrowError
 from slabrow.core.values.names import Name
 from slabrow.servers.protocols import ActionWriter, LedgerStore, Session
@@ -55,7 +53,6 @@ class ActionRunner:
             return tended
         began, waits = time.monotonic(), self.course.lock_waits
         try:
-            far = self._far_tables(tended)
             match tended.action:
                 case Archive() as action:
                     done = self._archived(tended, layout, writer.after_archive(action)[1])
@@ -67,7 +64,7 @@ class ActionRunner:
                     done = self._placed(tended, action, layout)
                 case _:
                     done = self._ran(tended)
-            done = self._dropped_there(done, far)
+            done = self._done_there(done)
         except ServerError as error:
             if self.session.closed:
                 raise
@@ -76,20 +73,14 @@ class ActionRunner:
             done = replace(tended, state=State.FAILED, text=text)
         return replace(done, duration_ms=round(_since(began), 3), lock_waits=self.course.lock_waits - waits)
 
-    def _far_tables(self, tended: Tended) -> tuple[FarTable, ...]:
-        """The tables on other servers whose rows go with an action. Asked before: afterwards nothing names them."""
-        if not isinstance(tended.action, Archive | Drop):
-            return ()
-        return self.session.partitions.far_tables(tended.action.partition)
-
-    def _dropped_there(self, done: Tended, far: Sequence[FarTable]) -> Tended:
+    def _done_there(self, done: Tended) -> Tended:
         """What has left here goes there too: in this order no query finds a partition without its rows."""
         left = []
-        for table in far:
+        for transaction in done.there:
             try:
-                self.session.execution.run_there(self.session.writer.dropping_there(table))
+                self._run(transaction)
             except SlabrowError as error:
-                left.append(f"drop {table.table} on {table.server} by hand, as {error.problem}")
+                left.append(f"{transaction.purpose} by hand: {error.problem}")
         return done if not left else replace(done, text="; ".join(filter(None, (done.text, *left))))
 
     def told(self, tended: Tended) -> Tended:
@@ -251,7 +242,8 @@ class ActionRunner:
             clock=self.context.now,
             is_machine_clock=self.context.is_machine_clock,
             run=self.run,
-            statements=tuple(each.sql for each in statements if isinstance(each, Statement)),
+            statements=tuple(each.sql for each in statements if isinstance(each, Statement))
+            + tuple(sql_of(part) for each in tended.there for part in each.statements),
             duration_ms=duration_ms,
             rows=rows,
             lock_waits=tended.lock_waits,

@@ -1,13 +1,16 @@
 """The upkeep of one table: observed, decided, and done."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from slabrow.core.table.bounds_data import bounds_from_data
 from slabrow.core.table.layout import Layout, PastKeep
-from slabrow.core.upkeep.actions import Action, Archive, Create, Merge, Place
+from slabrow.core.upkeep.actions import Action, Archive, Create, Drop, Merge, Place
 from slabrow.core.upkeep.decision import Decision, Observed, decide
+from slabrow.core.upkeep.elsewhere import FarTable
+from slabrow.core.upkeep.statements import Transaction
 from slabrow.core.values.errors import MissingExtra, Refusal, SlabrowError
+from slabrow.core.values.names import Name
 from slabrow.servers.protocols import ActionWriter
 from slabrow.work import runner
 from slabrow.work.tending import archive
@@ -48,10 +51,11 @@ class TableUpkeep:
             return analysed(self.clock, report, changed=changed) if self.go else report
 
     def _act(self, observed: Observed, decision: Decision, writer: ActionWriter) -> TableReport:
-        tended = [*self._left_behind(observed, writer)]
+        tended, far = [*self._left_behind(observed, writer)], self._far_tables(observed)
         for proposal in decision.proposals:
             is_built = observed.layout.servers and isinstance(proposal.action, Create)
-            tended.append(_written(proposal.action, _BUILT if is_built else proposal.why_skipped, writer))
+            written = _written(proposal.action, _BUILT if is_built else proposal.why_skipped, writer)
+            tended.append(replace(written, there=self._drops_there(observed, proposal.action, far)))
         error = decision.refusal
         for place, each in enumerate(tended if self.go else ()):
             try:
@@ -69,6 +73,21 @@ class TableUpkeep:
             here=observed.now,
             catch_all_rows=decision.catch_all_rows,
         )
+
+    def _far_tables(self, observed: Observed) -> dict[Name, FarTable]:
+        """Asked only of a table that has leaves on other servers."""
+        if all(leaf.server is None for leaf in observed.tree.leaves):
+            return {}
+        return self.clock.session.partitions.far_tables(observed.layout.table)
+
+    def _drops_there(self, observed: Observed, action: Action, far: Mapping[Name, FarTable]) -> tuple[Transaction, ...]:
+        """The tables on other servers whose rows go with an action."""
+        if not far or not isinstance(action, Archive | Drop):
+            return ()
+        partition = next(child for child in observed.tree.children if child.name == action.partition)
+        tables = [far[leaf.name] for leaf in observed.tree.leaves_of(partition) if leaf.name in far]
+        dropping = self.clock.session.writer.dropping_there
+        return tuple(Transaction(f"drop {each.table} on {each.server}", (dropping(each),)) for each in tables)
 
     def _left_behind(self, observed: Observed, writer: ActionWriter) -> Iterator[Tended]:
         """Partitions that a run which was stopped has let out: they are only to be compared and dropped."""

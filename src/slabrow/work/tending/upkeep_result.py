@@ -30,6 +30,7 @@ class State(StrEnum):
 class Tended:
     """An action with its statements and what became of it. text says why when it failed or was skipped.
 
+    there  done on other servers, once the partition has left here
     rows   rows that were swept or archived, None where none were counted
     duration_ms  None for what was not tried
     lock_waits   how many tries got no lock
@@ -42,6 +43,12 @@ class Tended:
     rows: int | None = None
     duration_ms: float | None = None
     lock_waits: int = 0
+    there: tuple[Transaction, ...] = ()
+
+    @property
+    def transactions(self) -> tuple[Transaction, ...]:
+        """All that is done, in order."""
+        return (*(() if self.transaction is None else (self.transaction,)), *self.there)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

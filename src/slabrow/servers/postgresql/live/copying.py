@@ -3,9 +3,10 @@
 A piece is a range of blocks, and a transaction of its own: done or not. No lock is stronger than a reader's.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-from slabrow.core.upkeep.statements import Statement, Transaction
+from slabrow.core.upkeep.statements import Part, Statement, Transaction
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.following import Following, dollar_tag
@@ -37,34 +38,44 @@ class PieceCopy:
     copied: tuple[str, ...]
     piece_blocks: int
 
-    def dividing(self, jobs: int) -> Transaction:
-        """Lists the pieces. When the table was emptied or rewritten since, what is copied is thrown away first."""
+    def dividing(self, jobs: int, emptied: Part | None = None, listed: Sequence[Part] | None = None) -> Transaction:
+        """Lists the pieces. When the table was emptied or rewritten since, what is copied is thrown away first.
+
+        emptied   what throws it away, where that is not a TRUNCATE here
+        listed    what fills `reshaping_source` and `reshaping_piece`, where the pieces are not ranges of blocks
+        """
         job, schema = self.job, identifier(self.schema)
-        blocks = f"greatest({SMALLEST_PIECE}, least({self.piece_blocks}, total / {jobs * 4}))::bigint"
         return Transaction(
             "divide the copy into pieces",
             (
-                Statement(f"TRUNCATE {quoting.table(self.incoming)}"),
+                emptied or Statement(f"TRUNCATE {quoting.table(self.incoming)}"),
                 Statement(f"DELETE FROM {self.following.log} WHERE old_1 IS NULL AND new_1 IS NULL"),
                 Statement(f"DELETE FROM {schema}.reshaping_piece WHERE job = {job}"),
                 Statement(f"DELETE FROM {schema}.reshaping_source WHERE job = {job}"),
-                Statement(
-                    f"INSERT INTO {schema}.reshaping_source (job, relation, filenode, blocks) "
-                    f"SELECT {job}, relid, pg_relation_filenode(relid), "
-                    f"pg_relation_size(relid) / current_setting('block_size')::int FROM ({self.tables}) t"
-                ),
-                Statement(
-                    f"""INSERT INTO {schema}.reshaping_piece (job, piece, relation, low, high)
-SELECT {job}, row_number() OVER (ORDER BY relation, low), relation, low, low + a_piece
-FROM (SELECT relation, blocks, {blocks} AS a_piece
-      FROM {schema}.reshaping_source, (SELECT sum(blocks) AS total FROM {schema}.reshaping_source WHERE job = {job}) t
-      WHERE job = {job} AND blocks > 0) s, generate_series(0, blocks - 1, a_piece) low"""
-                ),
+                *(self._block_ranges(jobs) if listed is None else listed),
                 Statement(
                     f"UPDATE {schema}.reshaping SET is_listed = true, compared = NULL, open_transactions = NULL, "
                     f"rows_total = (SELECT sum(greatest(c.reltuples, 0)) FROM {schema}.reshaping_source s "
                     f"JOIN pg_class c ON c.oid = s.relation WHERE s.job = {job}) WHERE job = {job}"
                 ),
+            ),
+        )
+
+    def _block_ranges(self, jobs: int) -> tuple[Statement, ...]:
+        job, schema = self.job, identifier(self.schema)
+        blocks = f"greatest({SMALLEST_PIECE}, least({self.piece_blocks}, total / {jobs * 4}))::bigint"
+        return (
+            Statement(
+                f"INSERT INTO {schema}.reshaping_source (job, relation, filenode, blocks) "
+                f"SELECT {job}, relid, pg_relation_filenode(relid), "
+                f"pg_relation_size(relid) / current_setting('block_size')::int FROM ({self.tables}) t"
+            ),
+            Statement(
+                f"""INSERT INTO {schema}.reshaping_piece (job, piece, relation, low, high)
+SELECT {job}, row_number() OVER (ORDER BY relation, low), relation, low, low + a_piece
+FROM (SELECT relation, blocks, {blocks} AS a_piece
+      FROM {schema}.reshaping_source, (SELECT sum(blocks) AS total FROM {schema}.reshaping_source WHERE job = {job}) t
+      WHERE job = {job} AND blocks > 0) s, generate_series(0, blocks - 1, a_piece) low"""
             ),
         )
 

@@ -25,13 +25,10 @@ class FarFollowing(Following):
     source_is_far: bool
     version: int
 
-    def recording(self) -> Iterator[Statement]:
-        """As for a table here; before PostgreSQL 16 a foreign table has no trigger for TRUNCATE."""
-        made = Following.recording(self)
-        if self.source_is_far and self.version < _TRUNCATE_TRIGGERS_FROM:
-            emptied = identifier(self.trigger + "_truncate")
-            made = (statement for statement in made if emptied not in statement.sql)
-        return made
+    def _recording_truncate(self) -> Iterator[Statement]:
+        """Before PostgreSQL 16 a foreign table has no trigger for TRUNCATE."""
+        if not self.source_is_far or self.version >= _TRUNCATE_TRIGGERS_FROM:
+            yield from Following._recording_truncate(self)
 
     def batch(self, most: int | None = BATCH) -> list[Statement]:
         """As of a table here, in smaller batches."""

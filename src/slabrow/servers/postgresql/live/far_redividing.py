@@ -106,8 +106,7 @@ class FarRedividing(Redividing):
     def _copy_out(self, copying: PieceCopy) -> tuple[Step, ...]:
         """Piece by piece, each a transaction there, which notes that it has come."""
         job, pieces = self.plan.job, f"{identifier(self.plan.schema)}.reshaping_piece"
-        divided = copying.dividing(self.jobs)
-        listing = (self._far_partition.emptying(), *divided.statements[1:])
+        dividing = copying.dividing(self.jobs, emptied=self._far_partition.emptying())
         columns = quoting.columns(self.plan.copied)
         unknown = " AND ".join(
             f"l.new_{number} = s.{identifier(name)}" for number, name in enumerate(self.plan.followed, 1)
@@ -139,11 +138,7 @@ class FarRedividing(Redividing):
             ),
         )
         return (
-            Step(
-                name="divide the copy",
-                transaction=Transaction(divided.purpose, listing),
-                is_done=copying.is_divided,
-            ),
+            Step(name="divide the copy", transaction=dividing, is_done=copying.is_divided),
             RepeatedStep(
                 name="copy rows",
                 transaction=Transaction("copy a piece of the rows", piece),
@@ -158,16 +153,14 @@ class FarRedividing(Redividing):
         """All rows in one transaction here: the other server does not know which of them were written since."""
         job, schema = self.plan.job, identifier(self.plan.schema)
         source = f"{literal(str(self._sources[0]))}::regclass"
-        divided = copying.dividing(1)
-        listing = (
-            *divided.statements[:4],
+        listed = (
             Statement(f"INSERT INTO {schema}.reshaping_source (job, relation, blocks) VALUES ({job}, {source}, 0)"),
             Statement(
                 f"INSERT INTO {schema}.reshaping_piece (job, piece, relation, low, high) "
                 f"VALUES ({job}, 1, {source}, 0, 0)"
             ),
-            divided.statements[-1],
         )
+        dividing = copying.dividing(1, listed=listed)
         columns = quoting.columns(self.plan.copied)
         incoming = quoting.table(self._incoming[0])
         rows = (
@@ -183,7 +176,7 @@ class FarRedividing(Redividing):
             ),
         )
         return (
-            Step(name="divide the copy", transaction=Transaction(divided.purpose, listing), is_done=copying.is_divided),
+            Step(name="divide the copy", transaction=dividing, is_done=copying.is_divided),
             Step(name="copy rows", transaction=Transaction("copy the rows", rows), is_done=copying.is_copied),
         )
 

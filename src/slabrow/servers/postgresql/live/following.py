@@ -131,10 +131,12 @@ END
         )
 
     def recording(self) -> Iterator[Statement]:
-        """The triggers. ALWAYS: writers with session_replication_role = replica are recorded too.
+        """The triggers. ALWAYS: writers with session_replication_role = replica are recorded too."""
+        yield from self._recording_rows()
+        yield from self._recording_truncate()
 
-        A row trigger on a partitioned table reaches its leaves, whatever way a row comes; one for TRUNCATE does not.
-        """
+    def _recording_rows(self) -> Iterator[Statement]:
+        """A row trigger on a partitioned table reaches its leaves, whatever way a row comes."""
         for name in self._rooted:
             table = quoting.table(name)
             yield Statement(
@@ -142,6 +144,9 @@ END
                 f"FOR EACH ROW EXECUTE FUNCTION {self.log}()"
             )
             yield Statement(f"ALTER TABLE {table} ENABLE ALWAYS TRIGGER {identifier(self.trigger)}")
+
+    def _recording_truncate(self) -> Iterator[Statement]:
+        """A trigger for TRUNCATE on a partitioned table does not reach its leaves: each has its own."""
         emptied = identifier(self.trigger + "_truncate")
         for name in self._all_tables():
             each = quoting.table(name)

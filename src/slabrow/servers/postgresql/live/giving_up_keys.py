@@ -4,8 +4,6 @@ A table with a key takes no foreign partition (PostgreSQL manual, CREATE FOREIGN
 not allowed). Dropping the key of the table drops those of its leaves too: so theirs are built before, beside writers.
 """
 
-import re
-
 from slabrow.core.upkeep.elsewhere import FarFacts
 from slabrow.core.upkeep.statements import Statement, Transaction
 from slabrow.core.upkeep.steps import Piece, SpreadStep, Step
@@ -18,22 +16,21 @@ OWN_KEY = "_own_key"
 
 
 def giving_up_keys(root: Name, facts: FarFacts) -> tuple[Step, ...]:
-    """None when the table has no key. The first key, the primary one if there is one, is the one that leaves keep."""
+    """Nothing when the table has no key. Its first key is the one that leaves keep."""
     if not facts.keys:
         return ()
-    kept = next((each for each in facts.keys if each[1].startswith("PRIMARY KEY")), facts.keys[0])
-    columns = _columns(kept[1])
-    building = [piece for leaf, is_keyed in facts.leaves if not is_keyed for piece in _building(leaf, columns)]
+    kept = facts.keys[0].index
+    building = [piece for leaf, is_keyed in facts.leaves if not is_keyed for piece in _building(leaf, kept)]
     parted = tuple(leaf for leaf, _ in facts.leaves)
     taken = tuple(
         Statement(
-            f"ALTER TABLE {quoting.table(root)} DROP CONSTRAINT {identifier(name)}"
-            if _is_constraint(definition)
-            else f"DROP INDEX {quoting.table(root.sibling(name))}"
+            f"ALTER TABLE {quoting.table(root)} DROP CONSTRAINT {identifier(key.name)}"
+            if key.is_constraint
+            else f"DROP INDEX {quoting.table(root.sibling(key.name))}"
         )
-        for name, definition in facts.keys
+        for key in facts.keys
     )
-    names = quoting.array([literal(name) for name, _ in facts.keys], "text")
+    names = quoting.array([literal(key.name) for key in facts.keys], "text")
     gone = (
         f"SELECT NOT EXISTS (SELECT FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid WHERE x.indrelid = "
         f"{literal(str(root))}::regclass AND i.relname = ANY ({names}))"
@@ -59,8 +56,11 @@ def giving_up_keys(root: Name, facts: FarFacts) -> tuple[Step, ...]:
     )
 
 
-def _building(leaf: Name, columns: str) -> tuple[Piece, Piece]:
-    """What a stopped build has left is dropped first: an invalid index keeps nothing unique."""
+def _building(leaf: Name, definition: str) -> tuple[Piece, Piece]:
+    """What a stopped build has left is dropped first: an invalid index keeps nothing unique.
+
+    definition   what follows ON table
+    """
     index = leaf.sibling(fit(leaf.table, OWN_KEY, NAME_LIMIT))
     named = literal(str(index))
     valid = f"SELECT coalesce((SELECT indisvalid FROM pg_index WHERE indexrelid = to_regclass({named})), {{}})"
@@ -71,18 +71,7 @@ def _building(leaf: Name, columns: str) -> tuple[Piece, Piece]:
     made = Transaction(
         f"build {index}",
         (Statement(
-            f"CREATE UNIQUE INDEX CONCURRENTLY {identifier(index.table)} ON {quoting.table(leaf)} ({columns})"
+            f"CREATE UNIQUE INDEX CONCURRENTLY {identifier(index.table)} ON {quoting.table(leaf)} {definition}"
         ),), is_atomic=False, is_patient=True,
     )  # fmt: skip
     return Piece(dropped, valid.format("true")), Piece(made, valid.format("false"))
-
-
-def _is_constraint(definition: str) -> bool:
-    return not definition.startswith("CREATE ")
-
-
-def _columns(definition: str) -> str:
-    """Between the first parenthesis and its end: `PRIMARY KEY (reading_id, taken_at)`."""
-    found = re.search(r"\((.*?)\)(?: INCLUDE .*| DEFERRABLE.*| WHERE .*)?$", definition)
-    assert found is not None
-    return found.group(1)

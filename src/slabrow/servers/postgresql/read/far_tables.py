@@ -5,7 +5,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from slabrow.core.table.shape import Index
-from slabrow.core.upkeep.elsewhere import FarFacts, FarLook, FarTable
+from slabrow.core.upkeep.elsewhere import FarFacts, FarLook, FarTable, OwnKey
 from slabrow.core.values.errors import SlabrowError
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
@@ -63,13 +63,16 @@ _REMEDIES = {
     "policy of a partition": "drop it: a partition elsewhere can have none; those of the table stay",
 }
 
+# The last column is what follows ON table in CREATE INDEX. The prefix is spelled as the server does.
 _KEYS = """
-    SELECT x.conname, pg_get_constraintdef(x.oid), true FROM pg_constraint x
-        WHERE x.conrelid = %(root)s AND x.contype IN ('p', 'u')
-    UNION ALL SELECT i.relname, pg_get_indexdef(i.oid), false FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid
-        WHERE x.indrelid = %(root)s AND x.indisunique
-          AND NOT EXISTS (SELECT FROM pg_constraint WHERE conindid = x.indexrelid)
-    ORDER BY 1"""
+    SELECT coalesce(k.conname, i.relname), coalesce(pg_get_constraintdef(k.oid), pg_get_indexdef(i.oid)),
+           substr(pg_get_indexdef(i.oid), 1 + length(
+               'CREATE UNIQUE INDEX ' || quote_ident(i.relname) || ' ON ONLY '
+               || quote_ident(n.nspname) || '.' || quote_ident(t.relname) || ' '))
+    FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid JOIN pg_class t ON t.oid = x.indrelid
+    JOIN pg_namespace n ON n.oid = t.relnamespace
+    LEFT JOIN pg_constraint k ON k.conindid = i.oid AND k.conrelid = t.oid AND k.contype IN ('p', 'u')
+    WHERE x.indrelid = %(root)s AND x.indisunique ORDER BY NOT x.indisprimary, 1"""
 
 # A unique index of the leaf's own, by which each of its rows is found again.
 _LEAVES = """
@@ -133,32 +136,39 @@ def far_facts(connection: Connection, root: Name, server: str, far: FarServers) 
         leaves = connection.execute(_LEAVES.encode(), asked).fetchall()
     return FarFacts(
         missing=lacking,
-        keys=tuple((name, definition) for name, definition, _ in keys),
+        keys=tuple(OwnKey(*key) for key in keys),
         others=tuple(f"{what} {name}: {_REMEDIES[what]}" for what, name in others),
         leaves=tuple((Name(schema, table), is_keyed) for schema, table, is_keyed in leaves),
         is_plain=is_plain,
     )
 
 
-def far_tables(connection: Connection, name: Name) -> tuple[FarTable, ...]:
-    """Where a partition lies, or those below it, by the options of the foreign tables."""
+# By the options of the foreign tables.
+_FAR_TABLES = """
+    SELECT s.srvname, n.nspname, c.relname,
+           (SELECT bool_and(atttypid < %s) FROM pg_attribute
+            WHERE attrelid = f.ftrelid AND attnum > 0 AND NOT attisdropped),
+           (SELECT option_value FROM pg_options_to_table(f.ftoptions) WHERE option_name = 'schema_name'),
+           (SELECT option_value FROM pg_options_to_table(f.ftoptions) WHERE option_name = 'table_name')
+    FROM pg_foreign_table f JOIN pg_foreign_server s ON s.oid = f.ftserver
+    JOIN pg_class c ON c.oid = f.ftrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+    WHERE {} ORDER BY 2, 3"""
+
+
+def far_tables(connection: Connection, name: Name) -> dict[Name, FarTable]:
+    """By leaf, where the rows of a partition, or of those below it, lie on other servers."""
+    below = "f.ftrelid = to_regclass(%s) OR f.ftrelid IN (SELECT relid FROM pg_partition_tree(to_regclass(%s)))"
     with reading(connection):
-        rows = connection.execute(
-            """SELECT s.srvname, n.nspname, c.relname,
-                      (SELECT bool_and(atttypid < %s) FROM pg_attribute
-                       WHERE attrelid = f.ftrelid AND attnum > 0 AND NOT attisdropped),
-                      (SELECT option_value FROM pg_options_to_table(f.ftoptions) WHERE option_name = 'schema_name'),
-                      (SELECT option_value FROM pg_options_to_table(f.ftoptions) WHERE option_name = 'table_name')
-               FROM pg_foreign_table f JOIN pg_foreign_server s ON s.oid = f.ftserver
-               JOIN pg_class c ON c.oid = f.ftrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-               WHERE f.ftrelid = to_regclass(%s) OR f.ftrelid IN (SELECT relid FROM pg_partition_tree(to_regclass(%s)))
-               ORDER BY 2, 3""",
-            [_FIRST_MADE, str(name), str(name)],
-        ).fetchall()
-    return tuple(
-        FarTable(server, Name(far_schema or schema, far_name or table), is_plain=is_plain)
+        rows = connection.execute(_FAR_TABLES.format(below).encode(), [_FIRST_MADE, str(name), str(name)]).fetchall()
+    return _tables_of(rows)
+
+
+def _tables_of(rows: Sequence[tuple[Any, ...]]) -> dict[Name, FarTable]:
+    """By the names of the foreign tables."""
+    return {
+        Name(schema, table): FarTable(server, Name(far_schema or schema, far_name or table), is_plain=is_plain)
         for server, schema, table, is_plain, far_schema, far_name in rows
-    )
+    }
 
 
 def indexes_there(far: FarServers, table: FarTable) -> tuple[Index, ...]:
@@ -178,40 +188,44 @@ def exists_there(far: FarServers, server: str, name: Name) -> bool:
 
 # A column there is known by its own name, or by the one that the foreign table's option says.
 _COLUMNS_HERE = """
-    SELECT coalesce((SELECT option_value FROM pg_options_to_table(a.attfdwoptions) WHERE option_name = 'column_name'),
-                    a.attname), format_type(a.atttypid, a.atttypmod)
-    FROM pg_attribute a WHERE a.attrelid = to_regclass(%s) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum"""
-_TABLE_THERE = """
+    SELECT n.nspname, c.relname,
+           jsonb_object_agg(coalesce((SELECT option_value FROM pg_options_to_table(a.attfdwoptions)
+                                      WHERE option_name = 'column_name'), a.attname),
+                            format_type(a.atttypid, a.atttypmod))
+    FROM unnest(%s::text[]) asked JOIN pg_class c ON c.oid = to_regclass(asked)
+    JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid
+    WHERE a.attnum > 0 AND NOT a.attisdropped GROUP BY 1, 2"""
+_TABLES_THERE = """
     SELECT c.reltuples::bigint, pg_total_relation_size(c.oid), c.relkind::text,
            (SELECT jsonb_object_agg(attname, format_type(atttypid, atttypmod)) FROM pg_attribute
             WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped),
            EXISTS (SELECT FROM pg_constraint WHERE conrelid = c.oid AND contype = 'c' AND convalidated)
-    FROM pg_class c WHERE c.oid = to_regclass(%s)"""
+    FROM unnest(%s::text[]) WITH ORDINALITY asked (name, place) LEFT JOIN pg_class c ON c.oid = to_regclass(asked.name)
+    ORDER BY asked.place"""
 
 
 def look_there(connection: Connection, names: Sequence[Name], far: FarServers) -> dict[Name, FarLook]:
-    """The servers are asked side by side, each for all its tables. names: of leaves whose rows lie elsewhere."""
-    tables = {name: far_tables(connection, name)[0] for name in names}
-    here: dict[Name, dict[str, str]] = {}
+    """The servers are asked side by side, each once for all its tables. names: of leaves whose rows lie elsewhere."""
+    spelled = [str(name) for name in names]
     with reading(connection):
-        for name in names:
-            here[name] = dict(connection.execute(_COLUMNS_HERE, [str(name)]).fetchall())
+        tables = _tables_of(connection.execute(_FAR_TABLES.format("f.ftrelid = ANY (%s::regclass[])").encode(),
+                                               [_FIRST_MADE, spelled]).fetchall())  # fmt: skip
+        rows = connection.execute(_COLUMNS_HERE.encode(), [spelled]).fetchall()
+    here: dict[Name, dict[str, str]] = {Name(schema, table): columns for schema, table, columns in rows}
     by_server: dict[str, list[Name]] = {}
     for name, table in tables.items():
         by_server.setdefault(table.server, []).append(name)
 
     def ask(server: str) -> dict[Name, FarLook]:
-        found = {}
+        asked = by_server[server]
         try:
             there = far.connection(server)
-            for name in by_server[server]:
-                with far.errors(server, "look at a table"):
-                    row = there.execute(_TABLE_THERE, [str(tables[name].table)]).fetchone()
-                found[name] = _look(tables[name], name, here[name], row)
+            with far.errors(server, "look at its tables"):
+                found = there.execute(_TABLES_THERE.encode(), [[str(tables[name].table) for name in asked]]).fetchall()
         except SlabrowError as error:
             why = "; ".join(filter(None, (error.problem, error.found)))
-            return {name: FarLook(tables[name], error=why) for name in by_server[server]}
-        return found
+            return {name: FarLook(tables[name], error=why) for name in asked}
+        return {name: _look(tables[name], name, here[name], row) for name, row in zip(asked, found, strict=True)}
 
     looks: dict[Name, FarLook] = {}
     with ThreadPoolExecutor(max_workers=max(1, len(by_server))) as crew:
@@ -220,11 +234,11 @@ def look_there(connection: Connection, names: Sequence[Name], far: FarServers) -
     return looks
 
 
-def _look(table: FarTable, name: Name, here: dict[str, str], row: tuple[Any, ...] | None) -> FarLook:
+def _look(table: FarTable, name: Name, here: dict[str, str], row: tuple[Any, ...]) -> FarLook:
     spelled = quoting.table(table.table)
-    if row is None:
-        return FarLook(table, faults=(f"its table {table.table} is not there",))
     rows, size, kind, columns, is_guarded = row
+    if kind is None:
+        return FarLook(table, faults=(f"its table {table.table} is not there",))
     faults = []
     for column, type_name in here.items():
         quoted = identifier(column)
@@ -238,6 +252,6 @@ def _look(table: FarTable, name: Name, here: dict[str, str], row: tuple[Any, ...
     if kind == "p":
         faults.append("its table there is partitioned: an UPDATE may change a row of another partition there")
     elif not is_guarded:
-        condition = f"pg_get_partition_constraintdef('{name}'::regclass)"
+        condition = f"pg_get_partition_constraintdef({literal(str(name))}::regclass)"
         faults.append(f"no CHECK guards its bounds there: add one with what {condition} says here")
     return FarLook(table, None if rows < 0 else rows, size, tuple(faults))

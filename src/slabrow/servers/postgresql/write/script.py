@@ -5,12 +5,16 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 
 from slabrow import __version__
-from slabrow.core.upkeep.statements import Check, Load, Statement, Transaction
+from slabrow.core.upkeep.statements import Check, Load, Pipe, Remote, Statement, Transaction
+from slabrow.core.values.errors import UsageError
 from slabrow.core.values.one_line import one_line
 
 
 def script(transactions: Iterable[Transaction], title: str, now: datetime) -> str:
-    """The whole script. psql stops at the first error; a transaction that fails leaves nothing behind."""
+    """The whole script. psql stops at the first error; a transaction that fails leaves nothing behind.
+
+    Raises UsageError for statements that are done on another server.
+    """
     return "\n".join(_lines(transactions, title, now)) + "\n"
 
 
@@ -34,6 +38,12 @@ def _lines(transactions: Iterable[Transaction], title: str, now: datetime) -> It
                     yield checked(statement) + ";"
                 case Load():
                     yield comment_line(f"here the rows of an archive are loaded: {statement.sql}")
+                case Remote() | Pipe():
+                    raise UsageError(
+                        "statements for several servers cannot stand in one script",
+                        found=transaction.purpose,
+                        fix="do it with --go, or leave --script out to see every statement",
+                    )
                 case Statement():
                     yield quotes_on_one_line(statement.sql) + ";"
         if transaction.is_atomic:
