@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Relocating:
-    """Where a partition is to be moved, and what may be lost for that. None of them for a move that has begun."""
+    """Where a partition is moved to, and what may be lost for it. All empty for a move that has begun."""
 
     tablespace: str | None = None
     elsewhere: str | None = None

@@ -65,7 +65,9 @@ def run(options: argparse.Namespace) -> int:
             raise UsageError("a partition goes to another server while it is used", fix="leave --way out")
         if options.script is not None:
             raise UsageError(
-                "a move to another server is not written as a script", fix="rows go from connection to connection"
+                "a move to another server is not written as a script",
+                found="rows go from connection to connection, which psql cannot do",
+                fix="do it with --go; without --go every statement is shown",
             )
         if len(options.partitions) > 1:
             raise UsageError("partitions go to another server one at a time", fix="name one")

@@ -18,13 +18,13 @@ class FarWriting(Protocol):
     """A part of `Writer`."""
 
     def giving_up_keys(self, root: Name, facts: FarFacts) -> tuple[Step, ...]:
-        """The table's keys go, and each of its leaves gets one of its own before."""
+        """Builds a unique index on each leaf, then drops the keys of the table. Empty when there is no key."""
 
     def parts_on_servers(
         self, shape: Shape, layout: Layout, planned: tuple[Planned, ...], entries: dict[str, Elsewhere],
         keys: tuple[Index, ...], role: str, lock_wait_ms: int,
     ) -> list[Transaction]:  # fmt: skip
-        """Parts of a hash, each on the server that the layout says. keys: what each part has of its own."""
+        """Makes the parts of a hash, each on the server that the layout says. keys: the unique indexes of each part."""
 
     def dropping_there(self, far: FarTable) -> Remote:
-        """The table of a partition on another server goes, with what stands beside it."""
+        """Drops the table of a partition on another server, and the helper tables beside that table."""

@@ -134,7 +134,7 @@ def _counted(context: Context, session: Session, tree: Tree) -> tuple[dict[str, 
 
 
 def _looked_elsewhere(session: Session, tree: Tree, *, is_counted: bool) -> tuple[Tree, list[Finding]]:
-    """With the rows and bytes of partitions on other servers, and what is wrong with them there."""
+    """The tree with rows and bytes of the partitions on other servers, and the findings about those partitions."""
     names = [leaf.name for leaf in tree.leaves if leaf.server is not None]
     if not names:
         return tree, []

@@ -150,7 +150,7 @@ class _Strong:
 
     @staticmethod
     def _pause(seconds: float, meanwhile: Callable[[], None]) -> None:
-        """Now and then, and at the end, what came meanwhile is brought over: else it would not fit behind the lock."""
+        """New changes are brought over every quarter of a second: too many would not fit behind the lock."""
         until = time.monotonic() + seconds
         meanwhile()
         while (left := until - time.monotonic()) > 0:

@@ -1,8 +1,8 @@
-"""Conditions in words that another server can be sent: with the value of a moment in place of what is worked out here.
+"""Rewrites conditions so that they are sent to another server: an expression becomes its present value.
 
-A foreign data wrapper sends what means the same on both servers: `now()`, days and intervals do not, nor does a value
-of another type than the column's (PostgreSQL manual, F.36, "Remote Query Optimization"). A constant of the column's own
-type is sent. Only conditions that are joined by AND are looked at, and only those on key columns.
+A foreign data wrapper sends a condition only when it means the same on both servers. `now()`, days and intervals do
+not, nor does a value whose type is not the column's (PostgreSQL manual, F.36, "Remote Query Optimization"). A constant of
+the column's own type is sent. Only conditions on key columns that are joined by AND are rewritten.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
@@ -24,7 +24,7 @@ _OF_NOW = "the value is that of this moment: let the application work it out, an
 
 
 def constants_to_send(sql: str, table: Name, schema: Schema, key: Sequence[KeyColumn]) -> tuple[str, ...]:
-    """The expressions, each cast to the type of its column, whose values would have to stand in the statement."""
+    """The expressions that a constant would replace, as SQL, each cast to the type of its column."""
     parsed = parse(sql)
     return () if parsed is None else tuple(asked for _, asked in _places(parsed.copy(), table, schema, key))
 
@@ -32,7 +32,10 @@ def constants_to_send(sql: str, table: Name, schema: Schema, key: Sequence[KeyCo
 def with_constants(
     sql: str, table: Name, schema: Schema, key: Sequence[KeyColumn], values: Mapping[str, tuple[str, str]]
 ) -> Rewrite | None:
-    """The statement with the values in their places. values: by expression its text and type. None without any."""
+    """The statement with constants in place of expressions. None when no expression has a value.
+
+    values   by expression, as `constants_to_send` gives it: the text of its value, and the name of its type
+    """
     parsed = parse(sql)
     if parsed is None:
         return None
@@ -54,7 +57,7 @@ def with_constants(
 def _places(
     parsed: exp.Expression, table: Name, schema: Schema, key: Sequence[KeyColumn]
 ) -> Iterator[tuple[exp.Expression, str]]:
-    """The sides of comparisons with a key column that hold no column, value or parameter of another place."""
+    """The sides of comparisons with a key column that are computed without columns, sub-queries and parameters."""
     types = {column.name: column.bare_type for column in key if column.name}
     for block, _ in blocks(parsed, table, schema):
         for condition in conjuncts(block.args["where"].this):

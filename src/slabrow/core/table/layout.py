@@ -90,7 +90,7 @@ class Layout:
     place          the youngest first
     at_most_moved  bytes that one run moves, at most; at least one partition is moved
     place_hours    from (in) and to (out), in `zone`
-    servers        those that the parts of a hash lie on in turn; HERE is this one
+    servers        the parts of a hash lie on these servers in turn; HERE is the server of the table
     """
 
     table: Name

@@ -26,7 +26,7 @@ class FarBreaking:
     key: tuple[str, ...]
 
     def of_statement(self, name: str, sql: str) -> Iterator[Break]:
-        """Of one statement of the workload; nothing for one that the parser does not understand."""
+        """What breaks in one statement of the workload; nothing when the parser does not understand the statement."""
         found: list[tuple[str, str, str]] = []
         if (emptied := _TRUNCATE.search(sql)) is not None and self._is_named(emptied.group(1)):
             found.append(("truncate", "TRUNCATE of the table is refused", "empty its partitions by name, or DELETE"))
@@ -39,7 +39,7 @@ class FarBreaking:
             yield Break(code=code, name=name, sql=sql, text=text, instead=instead, fails=True)
 
     def of_body(self, name: str, body: str) -> Iterator[Break]:
-        """Of each statement in the body of a function that can be read."""
+        """What breaks in the statements of a function's body, as far as the parser understands them."""
         for statement in _STATEMENT.findall(body):
             yield from self.of_statement(name, statement)
 

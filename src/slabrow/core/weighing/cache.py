@@ -9,8 +9,8 @@ Areas Commun. 20(7), 2002, whose frame this is); for cold ones both are the same
 
 # An example. A cache of 100 blocks, a group of 50 blocks touched 10 times a second, one of 10,000 blocks touched once
 # a second. Without the second, everything fits. With it, a round takes the time in which the 50 hot blocks and the cold
-# ones that came within two rounds make 100: about 25 s. A hot block is touched five times in a round and stays; a cold
-# one comes every 10,000 s, stays for two rounds, and is hardly ever found.
+# blocks of the last two rounds make 100: about 25 s. A hot block is touched five times in a round and stays. A cold
+# block comes every 10,000 s, stays for two rounds, and is hardly ever found.
 
 from dataclasses import dataclass
 from math import exp, factorial, inf, log

@@ -140,8 +140,8 @@ def leaf_groups(tree: Tree, shares: Floats, order: Arrival, strips: Strips) -> L
     both = np.array(stretches) if stretches else np.zeros((0, 2))
     filled = both[shares > 0]
     if len(filled):
-        # The leaf that takes the new rows is hotter than its elder, and scans of what is recent read the last ones
-        # whole: they get strips of their own.
+        # The leaf that takes the new rows is hotter than its elder, and scans of recent rows read the newest leaves
+        # whole: so each of these leaves gets a strip of its own.
         for begin in np.unique(filled[:, 0])[-_OWN_STRIPS:]:
             strips = strips.with_end(float(begin))
     return LeafGroups(strips, shares, both[:, 0], both[:, 1], np.array(values, dtype=np.intp))

@@ -20,7 +20,11 @@ _TRUNCATE_TRIGGERS_FROM = 16  # on foreign tables (release notes of PostgreSQL 1
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FarFollowing(Following):
-    """source_is_far   whether the source is the one that lies elsewhere; else the target does"""
+    """The log of a move between servers.
+
+    source_is_far   whether the source lies elsewhere; else the target does
+    version         of the server here
+    """
 
     source_is_far: bool
     version: int

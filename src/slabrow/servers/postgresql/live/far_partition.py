@@ -56,7 +56,7 @@ class FarPartition:
         yield Statement(f"ALTER TABLE {quoting.table(self.stage)} ATTACH PARTITION {spelled} {said}")
 
     def keys(self, planned: Planned) -> Iterator[Part]:
-        """Keys, indexes and checks there, when the rows are there. Nothing else guards the bounds of such a table."""
+        """Keys, indexes and checks there, after the rows. Only the check guards the bounds of a foreign table."""
         plan = self.plan
         shape = replace(plan.shape, indexes=(*plan.shape.indexes, *plan.extra))
         yield furnishing_there(shape, self.far, planned, plan.key, plan.divided_by, plan.sources[0].condition)
@@ -91,7 +91,7 @@ def foreign_table(shape: Shape, name: Name, far: FarTable, part: str = "") -> st
         "table_name": far.table.table,
         "fetch_size": str(_FETCH),
         "batch_size": str(_BATCH),
-        # A TRUNCATE of the table would empty it there, and what is kept here would not hear of it.
+        # A TRUNCATE of the table would empty it there, and the partition that is kept here would not follow.
         "truncatable": "false",
     }
     spelled = ", ".join(f"{key} {literal(value)}" for key, value in options.items())
@@ -102,9 +102,10 @@ def foreign_table(shape: Shape, name: Name, far: FarTable, part: str = "") -> st
 def furnishing_there(
     shape: Shape, far: FarTable, planned: Planned, key: tuple[str, ...], divided_by: str, condition: str
 ) -> Remote:
-    """Indexes and checks, when the rows are there. Nothing but the check guards the bounds of such a table.
+    """Indexes and checks, when the rows are there. Only the check guards the bounds of a foreign table.
 
-    condition   what the server demands of the rows; of a part of a hash another server says that in its own way
+    condition   the partition constraint as SQL. A part of a hash gets its own: the hash function is asked by the number
+                of a partitioned table, which is another number there
     """
     table = quoting.table(far.table)
     made = [

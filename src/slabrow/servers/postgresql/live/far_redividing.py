@@ -195,7 +195,9 @@ class FarRedividing(Redividing):
     # The end
 
     def _dropping(self, table: Name) -> Iterable[Part]:
-        """The table there goes first: what is left of the foreign one can be dropped again, rows there nobody finds."""
+        """The table there goes first. After a kill the foreign table is still here, and the drop is repeated; the other
+        order would leave rows there that nothing names.
+        """
         far_ones = self._incoming if self._far.comes else self._kept
         if table not in far_ones:
             return super()._dropping(table)

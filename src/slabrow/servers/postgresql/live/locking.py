@@ -25,8 +25,11 @@ _READERS_MODES = "'AccessShareLock', 'RowShareLock'"
 def strong_lock(
     table: Name, tables: Sequence[Name], mode: str, beside: Sequence[Name] = (), cleaned: Sequence[Name] = ()
 ) -> StrongLock:
-    """table: is locked with its partitions; tables: all of these; beside: what is replaced within the lock; cleaned:
-    what comes, which nobody uses but the server's own cleaning.
+    """Of a table with its partitions.
+
+    tables    all of these
+    beside    tables that are replaced within the lock
+    cleaned   new tables, which only autovacuum uses so far: it is interrupted after a failed try
     """
     only = quoting.table(table)
     return StrongLock(
@@ -56,8 +59,10 @@ current_database())
 def lock_alone(
     tables: Sequence[Name], mode: str, beside: Sequence[Name] = (), cleaned: Sequence[Name] = ()
 ) -> StrongLock:
-    """These tables, without the partitions of any, in this order. beside: what is locked for a moment within; cleaned:
-    as of `strong_lock`.
+    """Of these tables alone, without their partitions, in this order.
+
+    beside    tables that are locked for a moment within
+    cleaned   as of `strong_lock`
     """
     named = ", ".join(f"ONLY {quoting.table(name)}" for name in tables)
     return StrongLock(

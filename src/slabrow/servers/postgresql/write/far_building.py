@@ -28,9 +28,10 @@ def parts_on_servers(
     role: str,
     lock_wait_ms: int,
 ) -> Iterator[Transaction]:
-    """What is done on each of the other servers, and at last what is done here.
+    """One transaction for each part on another server, and the last one for everything here.
 
-    shape: of the table, without keys; keys: what each part has of its own
+    shape   of the table, without keys
+    keys    the unique indexes of each part
     """
     here: list[Part] = [ddl.lock_timeout(lock_wait_ms)]
     for each in planned:
