@@ -1,8 +1,8 @@
 """Rewrites conditions so that they are sent to another server: an expression becomes its present value.
 
 A foreign data wrapper sends a condition only when it means the same on both servers. `now()`, days and intervals do
-not, nor does a value whose type is not the column's (PostgreSQL manual, F.36, "Remote Query Optimization"). A constant of
-the column's own type is sent. Only conditions on key columns that are joined by AND are rewritten.
+not, nor does a value whose type is not the column's (PostgreSQL manual, F.36, "Remote Query Optimization"). A constant
+of the column's own type is sent. Only conditions on key columns that are joined by AND are rewritten.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
