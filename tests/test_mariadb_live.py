@@ -153,10 +153,13 @@ class LiveTest(MariaTest):
         self.convert()
         time.sleep(0.5)
         writer.stop()
-        self.slabrow("tend", *NOW)
-        behind = set(writer.rows.items()) ^ set(self.contents("reading_before").items())
-        # The writer's own last change may have been cut off before it knew of it.
-        self.assertLessEqual(len(behind), 206, "tend leaves at most 100 changes waiting, each as it was and as it is")
+        self.assertEqual([], writer.errors)
+        self.sql("UPDATE reading SET weight = 2 WHERE reading_id < 1000")  # more than may wait
+        writer.rows = self.contents()
+        self.assertLess(100, len(set(writer.rows.items()) ^ set(self.contents("reading_before").items())))
+        self.slabrow("tend", *NOW, "--go")
+        behind = [key for key, row in self.contents("reading_before").items() if writer.rows.get(key) != row]
+        self.assertLessEqual(len(behind), 100, "tend leaves at most 100 changes waiting")
         self.convert("--drop-old")
         self.assertEqual(writer.rows, self.contents())
         self.assertEqual([("reading",)], self.sql("SHOW TABLES"))
@@ -167,12 +170,16 @@ class LiveTest(MariaTest):
 
     def test_kills_at_any_moment_lose_nothing(self):
         writer = self.beside_a_writer()
-        moments = random.Random(3)
-        killed = sum(self.killed_after(moments.uniform(0.5, 3.0)) for _ in range(8))
-        self.convert()
-        killed += sum(self.killed_after(moments.uniform(0.4, 1.5), "--undo") for _ in range(4))
-        if self.is_partitioned() or self.has_triggers():
-            self.convert("--undo")
+        moments, killed = random.Random(3), 0
+        for _ in range(10):  # cycles: how many kills one takes depends on the machine
+            for _ in range(8):
+                killed += self.killed_after(moments.uniform(0.3, 1.5))
+            self.convert()
+            killed += sum(self.killed_after(moments.uniform(0.3, 1.0), "--undo") for _ in range(4))
+            if self.is_partitioned() or self.has_triggers():
+                self.convert("--undo")
+            if killed > 3:
+                break
         self.assertGreater(killed, 3)
         self.assertFalse(self.is_partitioned())
         self.assert_written(writer)
