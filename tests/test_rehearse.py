@@ -230,6 +230,27 @@ class RehearseTest(DatabaseTest):
         self.assertEqual([], self.leftovers())
         self.assertEqual(ROWS, self.value("SELECT count(*) FROM apiary.visit"))
 
+    def test_parts_on_several_servers(self):
+        """Private servers stand for the others, and end with the rehearsal."""
+        text = (
+            HASH
+            + 'servers = ["here", "north"]\n[[elsewhere]]\nname = "north"\ndsn = "postgresql://nowhere.invalid/x"\n'
+        )
+        (self.folder / "far.toml").write_text(text)
+        asked = ("rehearse", "apiary.visit", "--layout", "far.toml", "--layout", "week.toml", "--workload", "w.sql")
+        self.assertIn("north", self.slabrow(*asked, "--scratch", self.scratch, code=2).stderr)
+        done = self.json(*asked, "--for", "5s", "--rows", "5000")
+        self.assertIn("private ones", " ".join(done["notes"]))
+        by_name = {each["name"]: each for each in done["layouts"]}
+        far = by_name["hash (keeper_no) in 4 parts over here, north"]
+        plain = by_name["as it is"]
+        self.assertEqual((4, 0), (far["partitions"], far["throughput"]["failed"]), far["throughput"]["error"])
+        self.assertEqual(1, {query["name"]: query["touched"] for query in far["queries"]}["by-keeper"])
+        # Both servers' bytes and log count: about as much as in one table.
+        self.assertGreater(far["bytes"], 0.6 * plain["bytes"])
+        self.assertGreater(far["upkeep"]["wal_bytes"], 0)
+        self.assertGreater(far["predicted_ms"], 0)
+
     def test_never_beside_data_of_others(self):
         arguments = ("rehearse", "apiary.visit", "--layout", "week.toml", "--workload", "w.sql", "--for", "5s")
         refused = self.slabrow(*arguments, "--scratch", self.dsn, code=4)

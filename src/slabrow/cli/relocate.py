@@ -69,6 +69,8 @@ def run(options: argparse.Namespace) -> int:
                 found="rows go from connection to connection, which psql cannot do",
                 fix="do it with --go; without --go every statement is shown",
             )
+        if (mended := _mended(options)) is not None:
+            return mended
         if len(options.partitions) > 1:
             raise UsageError("partitions go to another server one at a time", fix="name one")
         files = tuple(map(Path, options.workload or ()))
@@ -100,5 +102,23 @@ def run(options: argparse.Namespace) -> int:
         result = relocate_directly(
             watched, read_ledger_schema(asked.layout_file), names, options.to_tablespace, go=options.go
         )
+    show(SHOWN["relocate"], result, options.format, options.save)
+    return FINE if result.is_done else FOUND
+
+
+def _mended(options: argparse.Namespace) -> int | None:
+    """Partitions that lie there already may have become others than their tables there. None when nothing is wrong."""
+    from slabrow.core.values.names import parse_name
+    from slabrow.files.layout_file import read_ledger_schema
+    from slabrow.show.output import show
+    from slabrow.show.redivision import SHOWN
+    from slabrow.work.mending_elsewhere import mend_elsewhere
+
+    asked = context(options)
+    names, schema = [parse_name(name) for name in options.partitions], read_ledger_schema(asked.layout_file)
+    with progress(options, asked) as watched:
+        result = mend_elsewhere(watched, schema, names, options.elsewhere, go=options.go)
+    if result is None:
+        return None
     show(SHOWN["relocate"], result, options.format, options.save)
     return FINE if result.is_done else FOUND

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Protocol
 
 if TYPE_CHECKING:
     from slabrow.core.rehearsal.fresh_values import PlayedRun
-    from slabrow.core.rehearsal.made_up_table import MadeUpTable, MadeValues, SourceTable
+    from slabrow.core.rehearsal.made_up_table import EnumerationFacts, MadeUpTable, MadeValues, SourceTable
     from slabrow.core.rehearsal.outcome import ServerCounters
+    from slabrow.core.upkeep.elsewhere import Elsewhere
     from slabrow.core.values.key_values import Value
     from slabrow.core.values.names import Name
 
@@ -47,6 +48,24 @@ class Rehearsing(Protocol):
 
     def settle(self, table: Name) -> None:
         """Brings a table that was just filled into the state of one that was vacuumed; it is analysed already."""
+
+    def settle_all(self) -> None:
+        """As `settle`, with all tables of the database; they are analysed too."""
+
+    def know_servers(self, others: Sequence[Elsewhere]) -> None:
+        """Makes partitions on other servers possible in this database, for the role of this session.
+
+        Raises ServerError when the server cannot have such.
+        """
+
+    def make_types(self, types: Iterable[EnumerationFacts]) -> None:
+        """Those that are not there yet."""
+
+    def set_aside(self, table: Name, old: Name) -> None:
+        """A plain table takes another name, so that a partitioned one can be made under its own."""
+
+    def fill(self, table: Name, old: Name) -> None:
+        """Puts all rows of a table into another one with the same columns, and analyses that."""
 
     def rewind(self, table: Name, old: Name) -> None:
         """The old table of a conversion takes its name back; the new one is dropped."""

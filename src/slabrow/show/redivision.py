@@ -65,6 +65,8 @@ def _rows(result: RedivisionResult) -> tuple[Sequence[str], Iterable[Sequence[An
 _HEADS = {
     ("relocate", False): "To move while it is in use: {old}",
     ("relocate", True): "Moved: {old}",
+    ("mend", False): "To mend where it lies: {old}",
+    ("mend", True): "Mended where it lies: {old}",
     ("split", False): "To split while it is in use: {old}",
     ("merge", False): "To merge while they are in use: {old}",
     ("undo", False): "To take back: the {kind} of {old}",
@@ -169,6 +171,7 @@ _STEPS = {
 _OF_ONE = {
     "clear up ": ("what a build that was stopped has left is dropped", "none"),
     "move indexes of ": ("each is built anew in the other place, beside readers and writers", "none"),
+    "mend ": ("columns and checks that are missing there are added", "none here"),
     "move rows of ": ("the server copies them", "nobody else on this partition, for the copy"),
 }
 

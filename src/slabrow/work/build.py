@@ -25,10 +25,14 @@ from slabrow.work.layout_preview import inner_kinds, key_columns
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """Where the columns come from: exactly one of a file with CREATE TABLE, or a table that is there."""
+    """Where the columns come from: exactly one of a file with CREATE TABLE, or a table that is there.
+
+    without   kinds of constraints that are left out, as `Constraint.kind` has them
+    """
 
     schema_file: Path | None = None
     like: Name | None = None
+    without: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +51,13 @@ def build(context: Context, layout: Layout, source: Source, *, go: bool) -> Buil
 
     Raises Refusal when a plain table of that name exists, UsageError when the columns are not given.
     """
-    with context.connected() as session, runner.sole(session, [layout.table], context.lock_wait_ms):
+    with context.connected() as session:
+        return build_in(context, session, layout, source, go=go)
+
+
+def build_in(context: Context, session: Session, layout: Layout, source: Source, *, go: bool) -> BuildResult:
+    """As `build`, in a session that is there."""
+    with runner.sole(session, [layout.table], context.lock_wait_ms):
         existing = _existing(session, layout)
         result = (
             _new(context, session, layout, source) if existing is None else _rest(context, session, layout, existing)
@@ -179,7 +189,8 @@ def _columns(session: Session, layout: Layout, source: Source) -> Shape:
     if source.like is not None:
         with session.reading():
             like = session.catalogue.shape(source.like)
-        return _as_new(session, like, layout.table)
+        kept = tuple(each for each in like.constraints if each.kind not in source.without)
+        return _as_new(session, replace(like, constraints=kept), layout.table)
     return _from_sql(session, layout, source.schema_file or Path())
 
 

@@ -147,8 +147,9 @@ def _looked_elsewhere(session: Session, tree: Tree, *, is_counted: bool) -> tupl
             continue
         if look.error:
             down[look.table.server] = look.error
-        found += [Finding("far_drift", f"{each.spelling} on {each.server}: {fault}", each.spelling)
-                  for fault in look.faults]  # fmt: skip
+        mended = f"; `slabrow relocate {each.name} --elsewhere {each.server} --go` mends it"
+        said = [*(text + mended for text in look.said()), *look.faults]
+        found += [Finding("far_drift", f"{each.spelling} on {each.server}: {text}", each.spelling) for text in said]
         rows = each.rows if is_counted or look.rows is None else look.rows
         partitions.append(each._replace(rows=rows, bytes=look.bytes))
     found += [Finding("far_down", f"{server} could not be asked: {why}") for server, why in down.items()]

@@ -97,6 +97,15 @@ class ServerCounters:
     temp_files: int
     temp_bytes: int
 
+    def __add__(self, other: "ServerCounters") -> "ServerCounters":
+        return ServerCounters(
+            self.found + other.found,
+            self.read + other.read,
+            self.wal_bytes + other.wal_bytes,
+            self.temp_files + other.temp_files,
+            self.temp_bytes + other.temp_bytes,
+        )
+
     def since(self, before: "ServerCounters") -> "ServerCounters":
         """The difference."""
         return ServerCounters(

@@ -347,7 +347,7 @@ class Layout:
                     f", days begin in {self.zone}" if self.zone != "UTC" else ""
                 )
             case By.HASH:
-                return f"{by} in {self.parts} parts"
+                return f"{by} in {self.parts} parts" + (f" over {', '.join(self.servers)}" if self.servers else "")
             case By.LIST:
                 return f"{by}" + (f" in {len(self.groups)} groups" if self.groups else ", a partition for each value")
 

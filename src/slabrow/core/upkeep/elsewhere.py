@@ -76,13 +76,30 @@ class FarFacts:
 class FarLook:
     """A table on another server as that server has it.
 
-    rows     the planner's estimate, None when never analysed; bytes: table and indexes together
-    faults   where it has become another table than its partition here, each a sentence with what to do
-    error    why that server could not be asked; empty when it answered
+    rows        the planner's estimate, None when never analysed; bytes: table and indexes together
+    missing     columns that the partition has here, and that are missing there
+    checks      names of checks that the partition has here, and that nothing keeps there
+    is_guarded  whether a check there keeps rows out that do not belong into the partition
+    faults      what Slabrow cannot mend, each a sentence with what to do
+    error       why that server could not be asked; empty when it answered
     """
 
     table: FarTable
     rows: int | None = None
     bytes: int = 0
+    missing: tuple[str, ...] = ()
+    checks: tuple[str, ...] = ()
+    is_guarded: bool = True
     faults: tuple[str, ...] = ()
     error: str = ""
+
+    @property
+    def can_be_mended(self) -> bool:
+        """Whether anything of it can be."""
+        return bool(self.missing or self.checks or not self.is_guarded)
+
+    def said(self) -> tuple[str, ...]:
+        """What can be mended, each a sentence."""
+        words = [f"its column {name} is missing there, and queries fail" for name in self.missing]
+        words += [f"its check {name} is not kept there" for name in self.checks]
+        return (*words, *(() if self.is_guarded else ("no check guards its bounds there",)))

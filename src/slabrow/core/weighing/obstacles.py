@@ -43,6 +43,11 @@ def obstacles(facts: TableFacts, workload: TableWorkload, layout: Layout, shares
         if not set(key) <= set(columns):
             yield f"the foreign key of {other} refers to ({', '.join(columns)}), which cannot stay unique alone"
     yield from _broken(facts, workload, key)
+    if layout.servers:
+        yield (
+            "with parts on other servers each part has keys and the table none; no foreign key leads to it or from it, "
+            "ON CONFLICT with columns fails, and what is written on two servers does not commit as one"
+        )
     for name in key:
         seen = facts.statistics.get(name)
         if seen is not None and seen.null_share > 0:

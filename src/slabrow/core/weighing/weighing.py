@@ -33,7 +33,7 @@ from slabrow.core.weighing.cache import Floats, Memory
 from slabrow.core.weighing.changes import NO_RETIRING, Retiring, deleted, dropped
 from slabrow.core.weighing.costs import NOTHING_PAID, Costs, Leaves, Paid
 from slabrow.core.weighing.leaf_groups import LeafGroups, leaf_groups, one_leaf
-from slabrow.core.weighing.leaf_places import FarLeaves, slow_by_age, slow_leaves
+from slabrow.core.weighing.leaf_places import LeafPlaces
 from slabrow.core.weighing.obstacles import obstacles
 from slabrow.core.weighing.piece_upkeep import piece_upkeep
 from slabrow.core.weighing.supposed_tree import tree_of
@@ -103,9 +103,8 @@ class Weigher:
         )
         groups = leaf_groups(tree, shares, self._order, self._strips)
         counter = _counter(self.rules.pruner(tree), tree, shares, self.facts.statistics)
-        shapes, inserts = self._shapes(
-            counter, key, follows, groups, _divisions(tree), slow_leaves(tree, self.costs), FarLeaves.of(tree, shares)
-        )
+        places = LeafPlaces.as_it_is(tree, shares)
+        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree), places)
         retiring = NO_RETIRING
         if self.keeps:
             drops = tree.by is By.RANGE and (self.ageing is None or key[0] == self.ageing)
@@ -115,7 +114,8 @@ class Weigher:
         weights = [float(leaf.bytes) for leaf in tree.leaves]
         total = sum(weights) or 1.0
         each = [weight / total for weight in weights]
-        return self._summed(None, len(each), len(each), each, shapes, inserts, retiring, ())
+        sent_ms = places.insert_ms(groups.newest(), self.costs)
+        return self._summed(None, len(each), len(each), each, shapes, inserts, retiring, (), sent_ms)
 
     def _shapes(
         self,
@@ -124,14 +124,14 @@ class Weigher:
         follows: bool,
         groups: LeafGroups,
         divisions: Mapping[str, float],
-        slow: Floats | None = None,
-        far: FarLeaves | None = None,
+        places: LeafPlaces | None = None,
     ) -> tuple[tuple[ShapeCost, ...], float]:
         """The cost of every shape, on average over its runs, and the blocks read for a new row.
 
         In two rounds: what all runs touch decides what stays in memory, and that what each of them costs.
         """
         memory = Memory(self.facts.buffers_bytes, self.facts.cache_bytes)
+        slow = None if places is None else places.slowness(self.costs)
         day = BlockTouches(self.facts, self.costs, memory, groups, self._order, divisions, slow)
         met: list[list[tuple[Leaves, Choice, Touched, Paid]]] = []
         planned = weight = 0.0
@@ -146,7 +146,7 @@ class Weigher:
                     touched = day.touched(choice.way, leaves, self._read_stretch(asked, choice.way))
                 day.add(touched, times)
                 planned, weight = planned + leaves.planned * times, weight + times
-                sent = NOTHING_PAID if far is None else far.paid(leaves, asked, self.facts.rows, self.costs)
+                sent = NOTHING_PAID if places is None else places.sending(leaves, asked, self.facts.rows, self.costs)
                 runs.append((leaves, choice, touched, sent))
             met.append(runs)
         day.add_inserts(self.rows_a_day)
@@ -161,12 +161,16 @@ class Weigher:
             shapes.append(ShapeCost(read, touched_leaves * each, paid.times(each)))
         return tuple(shapes), day.insert_reads()
 
-    def _slow_by_age(self, tree: Tree, layout: Layout) -> Floats | None:
-        """Of a tree that is only supposed: its leaves lie where the table's own layout puts rows of their age."""
-        kind = self.facts.columns[layout.key[0]].kind
-        if self.placed is None or layout.by is not By.RANGE or layout.key[0] != self.placed.key[0] or not kind.is_time:
+    def _supposed_places(self, tree: Tree, shares: Floats, layout: Layout) -> LeafPlaces | None:
+        """Of a tree that is only supposed: on the servers that the layout names, or where the table's own layout puts
+        rows of their age.
+        """
+        if layout.servers:
+            return LeafPlaces.on_servers(tree, shares, layout)
+        kind, placed = self.facts.columns[layout.key[0]].kind, self.placed
+        if placed is None or layout.by is not By.RANGE or layout.key[0] != placed.key[0] or not kind.is_time:
             return None
-        return slow_by_age(tree, self.placed, as_key(self.now, kind, ZoneInfo(self.placed.zone)), self.costs)
+        return LeafPlaces.by_age(tree, shares, placed, as_key(self.now, kind, ZoneInfo(placed.zone)))
 
     def _paid(self, day: BlockTouches, leaves: Leaves, choice: Choice, touched: Touched) -> Paid:
         if choice.way is None:
@@ -204,16 +208,17 @@ class Weigher:
         follows = layout.by is By.RANGE and layout.within is None and not layout.catch_all
         groups = leaf_groups(tree, np.array(shares), self._order, self._strips)
         counter = _counter(self.rules.pruner(tree), tree, shares, self.facts.statistics)
-        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree), self._slow_by_age(tree, layout))
+        places = self._supposed_places(tree, np.array(shares), layout)
+        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree), places)
         kept = self._kept(layout, planned)
         retiring = NO_RETIRING
         if self.keeps:
             drops = self.drops_old(layout)
             a_day = self._dropped_a_day(groups)
             retiring = dropped(a_day, self.costs) if drops else self._retired_row_by_row(len(shares))
-        return self._summed(
-            layout, len(shares), kept, shares, shapes, inserts, retiring, self.obstacles(layout, shares)
-        )
+        found = self.obstacles(layout, shares)
+        sent_ms = 0.0 if places is None else places.insert_ms(groups.newest(), self.costs)
+        return self._summed(layout, len(shares), kept, shares, shapes, inserts, retiring, found, sent_ms)
 
     def _retired_row_by_row(self, leaves: int) -> Retiring:
         return deleted(self.facts, self.costs, self.ageing, self.rows_a_day, leaves)
@@ -263,7 +268,9 @@ class Weigher:
         insert_reads: float,
         retiring: Retiring,
         obstacles: tuple[str, ...],
+        sent_ms: float = 0.0,
     ) -> Weighed:
+        """sent_ms: of a new row, on its way to another server."""
         facts, costs = self.facts, self.costs
         reading = [cost for cost in shapes if cost.read.runs]
         weight = sum(cost.read.shape.weight for cost in reading) or 1.0
@@ -271,7 +278,7 @@ class Weigher:
         filled = sorted(share * facts.bytes for share in shares if share * facts.bytes >= 1) or [0.0]
         largest = filled[-1] / max(1, facts.bytes)
         an_insert = costs.insert * indexes + (costs.route if partitions > 1 else 0.0)
-        an_insert += insert_reads * costs.read * INSERT_MISS
+        an_insert += insert_reads * costs.read * INSERT_MISS + sent_ms
         return Weighed(
             layout=layout,
             partitions=partitions,

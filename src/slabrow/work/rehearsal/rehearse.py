@@ -41,6 +41,7 @@ from slabrow.work.rehearsal.made_tables import (
 )
 from slabrow.work.rehearsal.playing import Load, Played, PlayedStatement, play
 from slabrow.work.rehearsal.result import LeftOutStatement, Rehearsal, RehearsedLayout
+from slabrow.work.rehearsal.spread_layout import NOTE, StandIns, bytes_there, remove_there, spread, standing_in
 from slabrow.work.rehearsal.upkeep import Retired, tended, tidied
 from slabrow.work.weighing.weigh import Known as KnownToWeigh
 from slabrow.work.weighing.weigh import weighed
@@ -97,7 +98,11 @@ def rehearse(context: Context, table: Name, question: Question) -> Rehearsal:
     if rows < 1_000:
         raise UsageError(f"{rows:,} rows tell nothing", fix="ask for more with --rows, a thousand at least")
     made = makers(known, rows, with_values=question.with_values)
-    with _place(context, question, known, rows) as (dsn, memory), closing(open_session(dsn)) as session:
+    with (
+        _place(context, question, known, rows) as (dsn, memory),
+        closing(open_session(dsn)) as session,
+        standing_in(context, session, question.layouts, memory, question.scratch) as others,
+    ):
         _alone(session)
         session.rehearsing.remove_remains()
         places = places_of(session, made)
@@ -105,6 +110,8 @@ def rehearse(context: Context, table: Name, question: Question) -> Rehearsal:
             notes = _made(context, session, made, places)
             if known.facts.is_partitioned:
                 notes = (f"{known.facts.spelling} is partitioned: give its layout too, to see it as it is", *notes)
+            if others.sessions:
+                notes = (NOTE, *notes)
             stage = _Stage(
                 context=replace(
                     context,
@@ -119,7 +126,8 @@ def rehearse(context: Context, table: Name, question: Question) -> Rehearsal:
                 made={places[each.source.name]: each for each in made},
                 table=places[known.facts.name],
                 workload=moved(known.workload, places, session.writer.table),
-                layouts=tuple(replace(each, table=places[known.facts.name]) for each in question.layouts),
+                layouts=tuple(_here(each, places[known.facts.name]) for each in question.layouts),
+                others=others,
             )
             result = Rehearsal(
                 table=known.facts.spelling,
@@ -205,6 +213,11 @@ def _made(
     return tuple(notes)
 
 
+def _here(layout: Layout, table: Name) -> Layout:
+    """Under its name on the server of the rehearsal, which has one disk."""
+    return replace(layout, table=table, place=(), at_most_moved=None, place_hours=None)
+
+
 def _clock(context: Context, layouts: Sequence[Layout], known: Known) -> datetime:
     """The time of the newest row, where the clock is the machine's and the rows end before it."""
     if not context.is_machine_clock:
@@ -229,6 +242,7 @@ class _Stage:
     table: Name
     workload: Workload
     layouts: tuple[Layout, ...]
+    others: StandIns
 
 
 def _tried(session: Session, stage: _Stage, result: Rehearsal) -> Rehearsal:
@@ -399,12 +413,16 @@ def _try(
         stage.context.progress(0.0, f"building: {layout}")
         began = time.monotonic()
         quiet = replace(stage.context, progress=lambda *_: None)
-        converted = convert(quiet, layout, None, go=True, compares=False)
+        if layout.servers:
+            types = stage.made[stage.table].source.types
+            old_name, partitions = spread(quiet, session, layout, types, stage.others)
+        else:
+            converted = convert(quiet, layout, None, go=True, compares=False)
+            old_name, partitions = converted.old_name, sum(len(each.leaves) for each in converted.preview.planned)
         build_ms = (time.monotonic() - began) * 1_000
         session.rehearsing.settle(stage.table)  # the plain table is vacuumed, too
-        old_name, partitions = converted.old_name, sum(len(each.leaves) for each in converted.preview.planned)
-    size = session.rehearsing.total_bytes([stage.table])
-    began_with = session.rehearsing.counters()
+    size = session.rehearsing.total_bytes([stage.table]) + bytes_there(session, stage.table)
+    began_with = stage.others.counters(session)
     done: list[tuple[Upkeep | None, Retired | None]] = []
     failed: list[Exception] = []
 
@@ -415,7 +433,7 @@ def _try(
             failed.append(error)
 
     played = play(stage.context.dsn, load, _leaves(session, stage.table), upkeep, tell)
-    counters = session.rehearsing.counters().since(began_with)
+    counters = stage.others.counters(session).since(began_with)
     for error in failed:
         if not isinstance(error, SlabrowError):
             raise error
@@ -424,6 +442,7 @@ def _try(
     if kept_up is not None:
         kept_up = replace(kept_up, longest_stall_ms=_stall(played, kept_up, load.seconds))
     if old_name is not None:
+        remove_there(session, stage.table)
         session.rehearsing.rewind(stage.table, old_name)
     found = RehearsedLayout(
         name="",
@@ -457,7 +476,7 @@ def _kept_up(stage: _Stage, layout: Layout | None, retired: Retired | None) -> t
         if layout.past_keep is PastKeep.ARCHIVE:  # an archive is written to files: the rehearsal has no place for them
             dropping = replace(layout, past_keep=PastKeep.DROP)
         return tended(replace(stage.context, now=now), dropping)
-    return tidied(stage.context, stage.table, layout, retired), retired
+    return tidied(stage.context, stage.table, stage.others, retired), retired
 
 
 def _stall(played: Played, upkeep: Upkeep, seconds: float) -> float:

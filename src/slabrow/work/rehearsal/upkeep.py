@@ -15,6 +15,7 @@ from slabrow.core.values.key_values import Value
 from slabrow.core.values.names import Name
 from slabrow.servers.families import open_session
 from slabrow.work.context import Context
+from slabrow.work.rehearsal.spread_layout import StandIns
 from slabrow.work.tending.tend import TendOptions, tend
 from slabrow.work.tending.upkeep_result import State, Tended
 
@@ -98,18 +99,22 @@ def _as_number(value: Value) -> float:
             return float(timedelta.min.days)
 
 
-def tidied(context: Context, table: Name, layout: Layout | None, retired: Retired | None) -> Upkeep | None:
-    """The rows that another layout drops are deleted here, and the space is vacuumed. None where none retires any."""
+def tidied(context: Context, table: Name, others: StandIns, retired: Retired | None) -> Upkeep | None:
+    """The rows that another layout drops are deleted here, and the space is vacuumed. None where none retires any.
+
+    others   the servers that parts of the table may lie on
+    """
     if retired is None:
         return None
     with closing(open_session(context.dsn)) as session:
-        before = session.rehearsing.counters()
+        before = others.counters(session)
         began = time.monotonic()
         for sql in session.rehearsing.removal(table, retired.column, retired.before):
             with session.explained("delete old rows"):
                 session.execution.run(sql)
+        others.settle()
         duration_ms = (time.monotonic() - began) * 1_000
-        counted = session.rehearsing.counters().since(before)
+        counted = others.counters(session).since(before)
     return Upkeep(
         how="old rows deleted, and vacuumed",
         created=0,

@@ -63,7 +63,7 @@ class Piece:
 class RedivisionResult:
     """Where a split or a merge stands, or what it would do.
 
-    doing   `split`, `merge`, `relocate`, `undo`, `give up`, `drop`
+    doing   `split`, `merge`, `relocate`, `mend`, `undo`, `give up`, `drop`
     kept_as under which names the old partitions stay; None where they do not
     """
 

@@ -16,7 +16,7 @@ from slabrow.core.table.tree import Tree
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name
 from slabrow.core.values.prices import Prices
-from slabrow.core.weighing.candidates import Ageing, Wishes, ageing, candidates
+from slabrow.core.weighing.candidates import Ageing, Candidates, Wishes, ageing, candidates
 from slabrow.core.weighing.costs import Costs
 from slabrow.core.weighing.piece_upkeep import SizeLimit, size_limit
 from slabrow.core.weighing.ranking import verdict
@@ -139,8 +139,11 @@ def weighed(
     times = [each.column for each in aged if facts.columns[each.column].kind.is_time]
     trend = growth(times[0], facts.statistics[times[0]], facts.rows) if times else None
     found = candidates(facts, used, together(read), wishes)
+    own = replace(context, table=str(facts.name)).layout_or_none() if layouts is None else None
     if layouts is not None:
         found = replace(found, layouts=tuple(layouts), left_out=())
+    elif own is not None and known.current is None:
+        found = _with_own(found, own, facts, wishes)
     weigher = Weigher(
         facts=facts,
         workload=read,
@@ -152,7 +155,7 @@ def weighed(
         ceiling=wishes.ceiling,
         current=known.current,
         rules=known.rules,
-        placed=replace(context, table=str(facts.name)).layout_or_none() if costs.places else None,
+        placed=own,
     )
     limit = _limit(wishes, facts, costs)
     looks_ahead = wishes.grown is not None or wishes.as_of is not None
@@ -182,6 +185,17 @@ def weighed(
         tomorrow=tomorrow,
         prices=prices,
     )
+
+
+def _with_own(found: Candidates, own: Layout, facts: TableFacts, wishes: Wishes) -> Candidates:
+    """The candidates with the layout that the file has for the table, unless the options ask for others."""
+    is_other = (wishes.keys and own.key not in wishes.keys) or (wishes.by and own.by not in wishes.by)
+    if is_other or set(own.full_key) & set(wishes.barred) or str(own) in map(str, found.layouts):
+        return found
+    if unknown := [name for name in own.full_key if name not in facts.columns]:
+        left_out = (f"{own}, of the layout file", f"{facts.spelling} has no column {unknown[0]}")
+        return replace(found, left_out=(*found.left_out, left_out))
+    return replace(found, layouts=(*found.layouts, own))
 
 
 def _retired_along(aged: Sequence[Ageing], times: Sequence[str]) -> str | None:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from slabrow.core.table.tree import Tree
     from slabrow.core.upkeep.actions import Adopt
     from slabrow.core.upkeep.conversion_plan import ConversionPlan
-    from slabrow.core.upkeep.elsewhere import Elsewhere, FarFacts, FarTable
+    from slabrow.core.upkeep.elsewhere import Elsewhere, FarFacts, FarLook, FarTable
     from slabrow.core.upkeep.live_plan import LivePlan
     from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
     from slabrow.core.upkeep.planned_partitions import Planned
@@ -124,6 +124,12 @@ class MariaWriter:
         keys: tuple[Index, ...], role: str, lock_wait_ms: int,
     ) -> list[Transaction]:  # fmt: skip
         """As `Writer.parts_on_servers`: there are none."""
+        raise NotImplementedError("no partition of this family lies on another server")
+
+    def mending_there(
+        self, shape: Shape, look: FarLook, planned: Planned, key: tuple[str, ...], divided_by: str, condition: str
+    ) -> Step:
+        """As `Writer.mending_there`: there is nothing to mend."""
         raise NotImplementedError("no partition of this family lies on another server")
 
     def dropping_there(self, far: FarTable) -> Remote:

@@ -5,11 +5,12 @@ from dataclasses import dataclass, replace
 
 from slabrow.core.table.bounds import Hashed
 from slabrow.core.table.shape import Column, Shape
-from slabrow.core.upkeep.elsewhere import FarTable
+from slabrow.core.upkeep.elsewhere import FarLook, FarTable
 from slabrow.core.upkeep.live_plan import BOUNDS_CHECK
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.redivision import RedivisionPlan
-from slabrow.core.upkeep.statements import Part, Remote, Statement
+from slabrow.core.upkeep.statements import Part, Remote, Statement, Transaction
+from slabrow.core.upkeep.steps import NOT_YET, Step
 from slabrow.core.values.names import NAME_LIMIT, Name, fit
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.live.names import incoming_name
@@ -116,23 +117,62 @@ def furnishing_there(
         for each in shape.constraints
         if each.kind == "c"
     ]
-    if isinstance(planned.bounds, Hashed):
-        hashed = quoting.table(_beside(far, "_hash"))
-        columns = ", ".join(column_definition(_plain(column)) for column in shape.columns if column.name in key)
-        made.append(f"CREATE TABLE {hashed} ({columns}) PARTITION BY {divided_by}")
-        bounds = planned.bounds
-        condition = (
-            f"satisfies_hash_partition({literal(hashed)}::regclass, {bounds.modulus}, {bounds.remainder}, "
-            f"{quoting.columns(key)})"
-        )
-    if condition:
-        made.append(f"ALTER TABLE {table} ADD CONSTRAINT {BOUNDS_CHECK} CHECK ({condition})")
+    hashed, guard = _guard(shape, far, planned, key, divided_by, condition)
+    made += hashed
+    if guard:
+        made.append(f"ALTER TABLE {table} ADD CONSTRAINT {BOUNDS_CHECK} CHECK ({guard})")
     made.append(f"ANALYZE {table}")
-    built = (
+    return Remote(";\n".join(made), far.server, unless=_has_check(far, BOUNDS_CHECK), doing="build keys and indexes")
+
+
+def _guard(
+    shape: Shape, far: FarTable, planned: Planned, key: tuple[str, ...], divided_by: str, condition: str
+) -> tuple[tuple[str, ...], str]:
+    """The statements before, and the condition that keeps rows of other partitions out."""
+    if not isinstance(planned.bounds, Hashed):
+        return (), condition
+    hashed, bounds = quoting.table(_beside(far, "_hash")), planned.bounds
+    columns = ", ".join(column_definition(_plain(column)) for column in shape.columns if column.name in key)
+    asked = f"{literal(hashed)}::regclass, {bounds.modulus}, {bounds.remainder}, {quoting.columns(key)}"
+    made = f"CREATE TABLE IF NOT EXISTS {hashed} ({columns}) PARTITION BY {divided_by}"
+    return (made,), f"satisfies_hash_partition({asked})"
+
+
+def _has_check(far: FarTable, name: str) -> str:
+    return (
         f"SELECT EXISTS (SELECT FROM pg_constraint WHERE conrelid = to_regclass({literal(str(far.table))}) "
-        f"AND conname = {literal(BOUNDS_CHECK)})"
+        f"AND conname = {literal(name)})"
     )
-    return Remote(";\n".join(made), far.server, unless=built, doing="build keys and indexes")
+
+
+def mending(
+    shape: Shape, look: FarLook, planned: Planned, key: tuple[str, ...], divided_by: str, condition: str
+) -> Step:
+    """Brings the table there in line with the partition here: columns and checks that it lacks. Rows that were there
+    before get the default, as those here did. condition: as in `furnishing_there`
+    """
+    far, table = look.table, quoting.table(look.table.table)
+    made: list[Part] = []
+    for column in shape.columns:
+        if column.name not in look.missing:
+            continue
+        added = column_definition(replace(column, identity="", not_null_name=None))
+        sql = f"ALTER TABLE {table} ADD COLUMN IF NOT EXISTS {added}"
+        if column.default is not None and not column.generated:
+            sql += f", ALTER COLUMN {identifier(column.name)} DROP DEFAULT"  # defaults of new rows come from here
+        made.append(Remote(sql, far.server, doing="add a column"))
+    checks = [(each.name, each.definition, ()) for each in shape.constraints if each.name in look.checks]
+    if not look.is_guarded:
+        before, guard = _guard(shape, far, planned, key, divided_by, condition)
+        checks.append((BOUNDS_CHECK, f"CHECK ({guard})", before))
+    for name, definition, before in checks:
+        # Added at once, and proven beside readers and writers.
+        spelled, later = identifier(name), definition.removesuffix(" NOT VALID") + " NOT VALID"
+        adding = "; ".join((*before, f"ALTER TABLE {table} ADD CONSTRAINT {spelled} {later}"))
+        made.append(Remote(adding, far.server, unless=_has_check(far, name), doing="add a check"))
+        made.append(Remote(f"ALTER TABLE {table} VALIDATE CONSTRAINT {spelled}", far.server, doing="prove a check"))
+    name = f"mend {far.table} on {far.server}"
+    return Step(name=name, transaction=Transaction(name, tuple(made), is_atomic=False), is_done=NOT_YET)
 
 
 def dropping_there(far: FarTable) -> Remote:

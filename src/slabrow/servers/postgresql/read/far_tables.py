@@ -106,11 +106,7 @@ def missing(connection: Connection, server: str, far: FarServers, root: Name | N
     if not has_wrapper:
         found.append(f"the extension {WRAPPER}: a superuser makes it with CREATE EXTENSION {WRAPPER}")
     if not is_known:
-        options = far.options(server) | _OPTIONS
-        spelled = ", ".join(f"{name} {literal(value)}" for name, value in options.items())
-        found.append(
-            f"the foreign server {server}: CREATE SERVER {named} FOREIGN DATA WRAPPER {WRAPPER} OPTIONS ({spelled})"
-        )
+        found.append(f"the foreign server {server}: {making_server(server, far)}")
     elif not may_use:
         found.append(f"the right to use it: GRANT USAGE ON FOREIGN SERVER {named} TO {identifier(role)}")
     found += [
@@ -119,6 +115,13 @@ def missing(connection: Connection, server: str, far: FarServers, root: Name | N
         for (name,) in unmapped
     ]
     return tuple(found)
+
+
+def making_server(server: str, far: FarServers) -> str:
+    """The statement that makes a foreign server. Raises UsageError for one that the layout file does not name."""
+    options = far.options(server) | _OPTIONS
+    spelled = ", ".join(f"{name} {literal(value)}" for name, value in options.items())
+    return f"CREATE SERVER {identifier(server)} FOREIGN DATA WRAPPER {WRAPPER} OPTIONS ({spelled})"
 
 
 def far_facts(connection: Connection, root: Name, server: str, far: FarServers) -> FarFacts:
@@ -191,15 +194,17 @@ _COLUMNS_HERE = """
     SELECT n.nspname, c.relname,
            jsonb_object_agg(coalesce((SELECT option_value FROM pg_options_to_table(a.attfdwoptions)
                                       WHERE option_name = 'column_name'), a.attname),
-                            format_type(a.atttypid, a.atttypmod))
+                            format_type(a.atttypid, a.atttypmod)),
+           (SELECT coalesce(jsonb_agg(conname), '[]') FROM pg_constraint WHERE conrelid = c.oid AND contype = 'c')
     FROM unnest(%s::text[]) asked JOIN pg_class c ON c.oid = to_regclass(asked)
     JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid
-    WHERE a.attnum > 0 AND NOT a.attisdropped GROUP BY 1, 2"""
+    WHERE a.attnum > 0 AND NOT a.attisdropped GROUP BY 1, 2, c.oid"""
 _TABLES_THERE = """
     SELECT c.reltuples::bigint, pg_total_relation_size(c.oid), c.relkind::text,
            (SELECT jsonb_object_agg(attname, format_type(atttypid, atttypmod)) FROM pg_attribute
             WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped),
-           EXISTS (SELECT FROM pg_constraint WHERE conrelid = c.oid AND contype = 'c' AND convalidated)
+           (SELECT coalesce(jsonb_agg(conname), '[]') FROM pg_constraint
+            WHERE conrelid = c.oid AND contype = 'c' AND convalidated)
     FROM unnest(%s::text[]) WITH ORDINALITY asked (name, place) LEFT JOIN pg_class c ON c.oid = to_regclass(asked.name)
     ORDER BY asked.place"""
 
@@ -211,7 +216,7 @@ def look_there(connection: Connection, names: Sequence[Name], far: FarServers) -
         tables = _tables_of(connection.execute(_FAR_TABLES.format("f.ftrelid = ANY (%s::regclass[])").encode(),
                                                [_FIRST_MADE, spelled]).fetchall())  # fmt: skip
         rows = connection.execute(_COLUMNS_HERE.encode(), [spelled]).fetchall()
-    here: dict[Name, dict[str, str]] = {Name(schema, table): columns for schema, table, columns in rows}
+    here = {Name(schema, table): (columns, checks) for schema, table, columns, checks in rows}
     by_server: dict[str, list[Name]] = {}
     for name, table in tables.items():
         by_server.setdefault(table.server, []).append(name)
@@ -225,7 +230,7 @@ def look_there(connection: Connection, names: Sequence[Name], far: FarServers) -
         except SlabrowError as error:
             why = "; ".join(filter(None, (error.problem, error.found)))
             return {name: FarLook(tables[name], error=why) for name in asked}
-        return {name: _look(tables[name], name, here[name], row) for name, row in zip(asked, found, strict=True)}
+        return {name: _look(tables[name], *here[name], row) for name, row in zip(asked, found, strict=True)}
 
     looks: dict[Name, FarLook] = {}
     with ThreadPoolExecutor(max_workers=max(1, len(by_server))) as crew:
@@ -234,24 +239,35 @@ def look_there(connection: Connection, names: Sequence[Name], far: FarServers) -
     return looks
 
 
-def _look(table: FarTable, name: Name, here: dict[str, str], row: tuple[Any, ...]) -> FarLook:
-    spelled = quoting.table(table.table)
-    rows, size, kind, columns, is_guarded = row
+def _look(table: FarTable, here: dict[str, str], checks: list[str], row: tuple[Any, ...]) -> FarLook:
+    """here: the types of the columns by their names; checks: the names of those that the partition has here."""
+    rows, size, kind, there, kept = row
     if kind is None:
         return FarLook(table, faults=(f"its table {table.table} is not there",))
-    faults = []
-    for column, type_name in here.items():
-        quoted = identifier(column)
-        if column not in columns:
+    spelled, faults, missing = quoting.table(table.table), [], []
+    unknown = {name: type_name for name, type_name in there.items() if name not in here}
+    for name, type_name in here.items():
+        if name in there:
+            if there[name] != type_name:
+                faults.append(f"its column {name} is {type_name} here and {there[name]} there: make them alike")
+            continue
+        # It may have been renamed here: then a new column there would hide its values.
+        if alike := [other for other, of_type in unknown.items() if of_type == type_name]:
             faults.append(
-                f"its column {column} is missing there, and queries fail: ALTER TABLE {spelled} ADD COLUMN {quoted} "
-                f"{type_name}, with the same DEFAULT as here"
+                f"its column {name} is missing there, and {alike[0]}, of the same type, is not known here. If that is "
+                f"the same one: ALTER TABLE {spelled} RENAME COLUMN {identifier(alike[0])} TO {identifier(name)}. If "
+                f"not, drop {alike[0]} there first"
             )
-        elif columns[column] != type_name:
-            faults.append(f"its column {column} is {type_name} here and {columns[column]} there: make them alike")
+        else:
+            missing.append(name)
     if kind == "p":
         faults.append("its table there is partitioned: an UPDATE may change a row of another partition there")
-    elif not is_guarded:
-        condition = f"pg_get_partition_constraintdef({literal(str(name))}::regclass)"
-        faults.append(f"no CHECK guards its bounds there: add one with what {condition} says here")
-    return FarLook(table, None if rows < 0 else rows, size, tuple(faults))
+    return FarLook(
+        table,
+        None if rows < 0 else rows,
+        size,
+        missing=tuple(missing),
+        checks=tuple(name for name in checks if name not in kept),
+        is_guarded=kind == "p" or bool(set(kept) - set(checks)),
+        faults=tuple(faults),
+    )

@@ -29,7 +29,7 @@ def make(
     notes: list[str] = []
     with explained(f"make the rows of {name}"):
         for each in source.types:
-            _make_type(connection, each)
+            make_type(connection, each)
         columns = ",\n    ".join(map(ddl.column_definition, source.shape.columns))
         connection.execute(f"CREATE TABLE {quoting.table(name)} (\n    {columns}\n)".encode())
         named = quoting.columns(tuple(each.facts.name for each in table.columns))
@@ -68,7 +68,8 @@ def claim_schema(connection: Connection, name: str) -> None:
         ) from None
 
 
-def _make_type(connection: Connection, made: EnumerationFacts) -> None:
+def make_type(connection: Connection, made: EnumerationFacts) -> None:
+    """An enumeration, unless it is there."""
     schema = made.name.schema or "public"
     if connection.execute("SELECT to_regnamespace(quote_ident(%s))", [schema]).fetchone() == (None,):
         claim_schema(connection, schema)

@@ -6,8 +6,9 @@ from dataclasses import dataclass, field
 from psycopg import pq
 
 from slabrow.core.rehearsal.fresh_values import PlayedRun
-from slabrow.core.rehearsal.made_up_table import MadeUpTable, MadeValues, SourceTable
+from slabrow.core.rehearsal.made_up_table import EnumerationFacts, MadeUpTable, MadeValues, SourceTable
 from slabrow.core.rehearsal.outcome import ServerCounters
+from slabrow.core.upkeep.elsewhere import Elsewhere
 from slabrow.core.values.errors import ServerError
 from slabrow.core.values.key_values import Value
 from slabrow.core.values.names import Name
@@ -89,6 +90,36 @@ class PostgresRehearsing:
         """As `Rehearsing.settle`."""
         with explained(f"vacuum {table}"):
             self.connection.execute(f"VACUUM {quoting.table(table)}".encode())
+
+    def settle_all(self) -> None:
+        """As `Rehearsing.settle_all`."""
+        with explained("vacuum the tables"):
+            self.connection.execute("VACUUM (ANALYZE)")
+
+    def know_servers(self, others: Sequence[Elsewhere]) -> None:
+        """As `Rehearsing.know_servers`."""
+        from slabrow.servers.postgresql.rehearsing.spreading import know_servers
+
+        know_servers(self.connection, others)
+
+    def make_types(self, types: Iterable[EnumerationFacts]) -> None:
+        """As `Rehearsing.make_types`."""
+        from slabrow.servers.postgresql.rehearsing.making import make_type
+
+        with explained("make types"):
+            for each in types:
+                make_type(self.connection, each)
+
+    def set_aside(self, table: Name, old: Name) -> None:
+        """As `Rehearsing.set_aside`."""
+        with explained(f"rename {table}"):
+            self.connection.execute(f"ALTER TABLE {quoting.table(table)} RENAME TO {identifier(old.table)}".encode())
+
+    def fill(self, table: Name, old: Name) -> None:
+        """As `Rehearsing.fill`."""
+        from slabrow.servers.postgresql.rehearsing.spreading import fill
+
+        fill(self.connection, table, old)
 
     def rewind(self, table: Name, old: Name) -> None:
         """As `Rehearsing.rewind`."""

@@ -12,7 +12,7 @@ from slabrow.core.table.shape import Index, Shape
 from slabrow.core.table.tree import Tree
 from slabrow.core.upkeep.actions import Adopt
 from slabrow.core.upkeep.conversion_plan import ConversionPlan
-from slabrow.core.upkeep.elsewhere import Elsewhere, FarFacts, FarTable
+from slabrow.core.upkeep.elsewhere import Elsewhere, FarFacts, FarLook, FarTable
 from slabrow.core.upkeep.live_plan import LivePlan
 from slabrow.core.upkeep.membership import JoiningPlan, LeavingPlan
 from slabrow.core.upkeep.planned_partitions import Planned
@@ -120,6 +120,14 @@ class PostgresWriter:
         from slabrow.servers.postgresql.write.far_building import parts_on_servers
 
         return list(parts_on_servers(shape, layout, planned, entries, keys, role, lock_wait_ms))
+
+    def mending_there(
+        self, shape: Shape, look: FarLook, planned: Planned, key: tuple[str, ...], divided_by: str, condition: str
+    ) -> Step:
+        """As `Writer.mending_there`."""
+        from slabrow.servers.postgresql.live.far_partition import mending
+
+        return mending(shape, look, planned, key, divided_by, condition)
 
     def dropping_there(self, far: FarTable) -> Remote:
         """As `Writer.dropping_there`."""
