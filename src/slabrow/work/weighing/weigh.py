@@ -189,7 +189,7 @@ def weighed(
 
 def _with_own(found: Candidates, own: Layout, facts: TableFacts, wishes: Wishes) -> Candidates:
     """The candidates with the layout that the file has for the table, unless the options ask for others."""
-    is_other = (wishes.keys and own.key not in wishes.keys) or (wishes.by and own.by not in wishes.by)
+    is_other = (wishes.keys and own.key not in wishes.keys) or (wishes.bys and own.by not in wishes.bys)
     if is_other or set(own.full_key) & set(wishes.barred) or str(own) in map(str, found.layouts):
         return found
     if unknown := [name for name in own.full_key if name not in facts.columns]:

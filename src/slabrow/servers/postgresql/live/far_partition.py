@@ -161,7 +161,9 @@ def mending(
         if column.default is not None and not column.generated:
             sql += f", ALTER COLUMN {identifier(column.name)} DROP DEFAULT"  # defaults of new rows come from here
         made.append(Remote(sql, far.server, doing="add a column"))
-    checks = [(each.name, each.definition, ()) for each in shape.constraints if each.name in look.checks]
+    checks: list[tuple[str, str, tuple[str, ...]]] = [
+        (each.name, each.definition, ()) for each in shape.constraints if each.name in look.checks
+    ]
     if not look.is_guarded:
         before, guard = _guard(shape, far, planned, key, divided_by, condition)
         checks.append((BOUNDS_CHECK, f"CHECK ({guard})", before))

@@ -66,6 +66,10 @@ class FarRedividing(Redividing):
         parents = lock_alone(self._parents, ALL_OUT)
         return replace(usual, gentle=parents.gentle, strong=parents.strong)
 
+    def _clean(self) -> tuple[Step, ...]:
+        """A server cleans no foreign table."""
+        return () if self._far.comes else Redividing._clean(self)
+
     def swap(self) -> tuple[Step, ...]:
         """As of a partition here, once the other server has answered."""
         return (self._answers("see that the other server answers", self._incoming, self._sources), *super().swap())

@@ -12,6 +12,7 @@ from slabrow.core.upkeep.statements import Statement, Transaction
 from slabrow.core.upkeep.steps import Piece
 from slabrow.core.values.names import NAME_LIMIT, Name, fit
 from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.live.cleaning import cleaning_off, cleaning_on
 from slabrow.servers.postgresql.live.copying import PieceCopy
 from slabrow.servers.postgresql.live.following import Following, dollar_tag
 from slabrow.servers.postgresql.live.names import INCOMING, incoming_name, passing
@@ -93,10 +94,26 @@ class Making:
         pieces: list[Piece] = []
         for first in range(0, len(planned), step):
             some = planned[first : first + step]
-            made = tuple(ddl.create_partitions(self.incoming, some, self.plan.shape, layout))
+            leaves = [self.incoming.sibling(leaf.name) for top in some for leaf in top.leaves]
+            made = (
+                *ddl.create_partitions(self.incoming, some, self.plan.shape, layout),
+                *cleaning_off(leaves, self.plan.shape.options),
+            )
             what = f"partitions {first + 1} to {first + len(some)}"
             purpose = f"make {what} of {len(planned)}"
             pieces.append(Piece(Transaction(purpose, (*made, self._mark(what))), self._is_marked(what)))
+        return tuple(pieces)
+
+    def cleaned(self) -> tuple[Piece, ...]:
+        """The server may clean the partitions, in transactions of a bounded size."""
+        pieces: list[Piece] = []
+        for first in range(0, len(self.leaves), ddl.PARTITIONS_A_TRANSACTION):
+            some = self.leaves[first : first + ddl.PARTITIONS_A_TRANSACTION]
+            what = f"cleaning {first + 1} to {first + len(some)}"
+            made = (*cleaning_on(some, self.plan.shape.options), self._mark(what))
+            pieces.append(
+                Piece(Transaction(f"let the server clean {len(some)} partitions", made), self._is_marked(what))
+            )
         return tuple(pieces)
 
     @property

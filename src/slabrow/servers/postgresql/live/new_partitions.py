@@ -11,6 +11,7 @@ from slabrow.core.upkeep.redivision import RedivisionPlan
 from slabrow.core.upkeep.statements import Statement
 from slabrow.core.values.names import NAME_LIMIT, Name, fit, unused
 from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.live.cleaning import cleaning_off
 from slabrow.servers.postgresql.live.following import dollar_tag
 from slabrow.servers.postgresql.live.membership_steps import hash_check
 from slabrow.servers.postgresql.live.names import incoming_name
@@ -53,6 +54,7 @@ class NewPartitions:
         yield Statement(f"ALTER TABLE {quoting.table(self.stage)} ATTACH PARTITION {quoting.table(name)} {said}")
         if not isinstance(planned.bounds, CatchAll):
             yield Statement(self._bounded(name, planned))
+        yield from cleaning_off([name], facts.traits.options)
 
     def _bounded(self, name: Name, planned: Planned) -> str:
         """With the check ATTACH PARTITION need not read the rows (PostgreSQL manual, ALTER TABLE).

@@ -8,6 +8,8 @@ from slabrow.core.upkeep.steps import Piece, Step
 from slabrow.servers.postgresql.quoting import identifier
 from slabrow.servers.postgresql.reshapings import is_marked, marked
 
+_COMPARED_FOR = "15 minutes"
+
 
 @dataclass(frozen=True, slots=True)
 class Record:
@@ -32,6 +34,18 @@ class Record:
     def set(self, what: str) -> Statement:
         """Changes the record. what: as after SET."""
         return Statement(f"UPDATE {self.table} SET {what} WHERE job = {self.job:d}")
+
+    def comparing(self, transaction: Transaction) -> Step:
+        """The step that compares, and keeps what it found. After a long pause both are compared again."""
+        of_job = f"WHERE job = {self.job:d}"
+        return Step(
+            name="compare",
+            transaction=transaction,
+            is_done="SELECT compared IS NOT NULL AND clock_timestamp() - (details->>'compared_at')::timestamptz < "
+            f"'{_COMPARED_FOR}' FROM {self.table} {of_job}",
+            keeps=f"UPDATE {self.table} SET compared = $1::text::jsonb, "
+            f"details = details || jsonb_build_object('compared_at', clock_timestamp()) {of_job}",
+        )
 
     def step(self, name: str, parts: Iterable[Part], what: str, purpose: str, strong: StrongLock | None = None) -> Step:
         """A step that leaves the mark `what`."""

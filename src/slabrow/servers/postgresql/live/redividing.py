@@ -17,6 +17,7 @@ from slabrow.core.upkeep.statements import Check, Part, Statement, StrongLock, T
 from slabrow.core.upkeep.steps import Piece, RepeatedStep, SpreadStep, Step
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.live.cleaning import STEP, cleaning_on
 from slabrow.servers.postgresql.live.copying import PieceCopy
 from slabrow.servers.postgresql.live.far_partition import FarPartition
 from slabrow.servers.postgresql.live.following import Following
@@ -37,7 +38,6 @@ FEW = 100  # changes that may wait when a step counts as being in step
 MOST_AT_SWAP = 1_000  # and behind the last lock
 DIFFER = "the new partitions differ from the old ones"
 _REPORT = "give up with --give-up --go and begin again; please report it"
-_COMPARED_FOR = "15 minutes"
 _UNUSED_WAIT_MS = 5_000  # for a lock on a table that applications do not use
 _SWAPPED, _UNDONE = "swapped", "undone"
 
@@ -193,6 +193,7 @@ class Redividing:
             self._way_back(),
             self._bring("bring changes over", following),
             self._compare(),
+            *self._clean(),
             *self._foreign_keys("add foreign keys", self._incoming, "foreign keys"),
             self._wait(),
         )
@@ -254,15 +255,11 @@ class Redividing:
         )
 
     def _compare(self) -> Step:
-        record = self._record.table
-        return Step(
-            name="compare",
-            transaction=Transaction("compare the new partitions with the old ones", self._comparison()),
-            is_done="SELECT compared IS NOT NULL AND clock_timestamp() - (details->>'compared_at')::timestamptz < "
-            f"'{_COMPARED_FOR}' FROM {record} WHERE job = {self.plan.job}",
-            keeps=f"UPDATE {record} SET compared = $1::text::jsonb, "
-            f"details = details || jsonb_build_object('compared_at', clock_timestamp()) WHERE job = {self.plan.job}",
-        )
+        return self._record.comparing(Transaction("compare the new partitions with the old ones", self._comparison()))
+
+    def _clean(self) -> tuple[Step, ...]:
+        made = cleaning_on(self._incoming, self.plan.facts.traits.options)
+        return (self._record.step(STEP, made, "cleaned", "let the server clean the new partitions"),)
 
     def _foreign_keys(self, name: str, tables: Sequence[Name], what: str) -> Iterator[SpreadStep]:
         return foreign_key_steps(self._record, self.plan.shape, name, tables, what)

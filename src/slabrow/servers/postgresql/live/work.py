@@ -8,6 +8,7 @@ from slabrow.core.upkeep.statements import Check, Part, Statement, Transaction
 from slabrow.core.upkeep.steps import Piece, RepeatedStep, SpreadStep, Step
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
+from slabrow.servers.postgresql.live.cleaning import STEP
 from slabrow.servers.postgresql.live.exchanging import Exchange
 from slabrow.servers.postgresql.live.following import Following
 from slabrow.servers.postgresql.live.guarding import Guard
@@ -16,6 +17,7 @@ from slabrow.servers.postgresql.live.locking import ALL_OUT, WRITERS_OUT, look_o
 from slabrow.servers.postgresql.live.making import Making
 from slabrow.servers.postgresql.live.names import BEFORE, INCOMING, incoming_name
 from slabrow.servers.postgresql.live.old_transactions import OldTransactions
+from slabrow.servers.postgresql.live.records import Record
 from slabrow.servers.postgresql.quoting import identifier, literal
 from slabrow.servers.postgresql.read.belongings import digest
 from slabrow.servers.postgresql.reshapings import is_marked, marked
@@ -24,7 +26,6 @@ from slabrow.servers.postgresql.write.comparison import Comparison
 
 FEW = 100  # changes that may wait when a step counts as being in step
 MOST_AT_SWAP = 1_000  # and behind the last lock
-_COMPARED_FOR = "15 minutes"
 _UNDONE = "undone"
 _UNUSED_WAIT_MS = 5_000  # for a lock on a table that applications no longer use
 
@@ -145,6 +146,12 @@ class LiveWork:
             self._way_back(),
             self._bring("bring changes over", following),
             self._compare(),
+            SpreadStep(
+                name=STEP,
+                pieces=making.cleaned(),
+                transaction=Transaction("say that the server may", (self._mark("cleaned"),)),
+                is_done=self._is_marked("cleaned"),
+            ),
             self._wait(),
         )
 
@@ -223,14 +230,8 @@ class LiveWork:
                 fix="give up with --give-up --go and convert again; please report it",
             ),
         )
-        return Step(
-            name="compare",
-            transaction=Transaction("compare the new table with the old one", statements),
-            # After a long pause both are compared again.
-            is_done="SELECT compared IS NOT NULL AND clock_timestamp() - (details->>'compared_at')::timestamptz < "
-            f"'{_COMPARED_FOR}' FROM {self._record} WHERE job = {plan.job}",
-            keeps=f"UPDATE {self._record} SET compared = $1::text::jsonb, "
-            f"details = details || jsonb_build_object('compared_at', clock_timestamp()) WHERE job = {plan.job}",
+        return Record(plan.schema, plan.job).comparing(
+            Transaction("compare the new table with the old one", statements)
         )
 
     def _wait(self) -> RepeatedStep:
