@@ -104,6 +104,7 @@ def speed(bench: Bench, rows: int) -> None:
     with writers(bench.dsn, rows, a_second=WRITES_A_SECOND) as made:
         time.sleep(2)
         alone, written = longest_wait(made), sum(each.made for each in made)
+        began = time.monotonic()
         took = bench.convert(*NOW)
         written = sum(each.made for each in made) - written
     after = bench.bare()
@@ -112,7 +113,8 @@ def speed(bench: Bench, rows: int) -> None:
         f"{rows:,} rows: bare {before:.1f} s and {after:.1f} s, live {took:.1f} s with {written / took:.0f} writes a second"
     )
     print(f"ratio {2 * took / (before + after):.2f} of the mean, {took / before:.2f} of the first")
-    print(f"longest write {longest_wait(made):.0f} ms (alone {alone:.0f} ms), longest lock {peak:.0f} ms, "
+    at = max((wait, at) for each in made for wait, at in each.waits)[1] - began
+    print(f"longest write {longest_wait(made):.0f} ms at {at:.1f} s (alone {alone:.0f} ms), longest lock {peak:.0f} ms, "
           f"differences {bench.sql(DIFFERENCES)[0][0]}")  # fmt: skip
     print(f"memory of the program at most {bench.memory_mb:.0f} MB")
     for step, took_ms in bench.sql(

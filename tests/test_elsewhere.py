@@ -295,7 +295,9 @@ class MovingTest(FarTest):
             mending, self.drift("mood is missing there", "n is missing", "reading_n_check is not", "no check")
         )
         shown = self.slabrow("relocate", MARCH, "--elsewhere", "attic", code=1).stdout
-        self.assertIn("ADD COLUMN IF NOT EXISTS mood text DEFAULT 'it''s; calm'::text NOT NULL", " ".join(shown.split()))
+        self.assertIn(
+            "ADD COLUMN IF NOT EXISTS mood text DEFAULT 'it''s; calm'::text NOT NULL", " ".join(shown.split())
+        )
         with self.assertRaises(psycopg.errors.UndefinedColumn):
             self.sql(f"SELECT * FROM {MARCH}")
         self.assertEqual("mend", self.json("relocate", MARCH, "--elsewhere", "attic", "--go", *NOW)["doing"])

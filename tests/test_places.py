@@ -171,7 +171,7 @@ class LiveTest(PlacesTest):
     def test_killed_at_any_moment_no_row_is_lost(self):
         midway = 0
         with writers(self.dsn, self.ROWS) as made:
-            for moment in (0.7, 1.0, 1.3, 1.6, 1.9):
+            for moment in (0.3, 0.5, 0.7, 0.9, 1.2, 1.5):
                 process = self.begin(
                     "relocate", "apiary.reading_2025_03", "--to-tablespace", COLD, "--way", "live", "--go", *NOW
                 )

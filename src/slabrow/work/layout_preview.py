@@ -4,10 +4,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
-import numpy as np
-
-from slabrow.core.hashing.hash_encoding import HashType, keys_hash, parse_types
-from slabrow.core.hashing.spread import SpreadCounter
 from slabrow.core.statistics.estimates import ColumnStatistics, split_evenly
 from slabrow.core.statistics.sizes import estimated_rows, leaf_shares
 from slabrow.core.table.bounds import Bounds, CatchAll, Listed, Range, uncovered
@@ -314,8 +310,7 @@ class _TopFinder:
                 value = None if label is None else parse_value(label, self._asked.key[0].kind)
                 return self._by_value.get(value, self._rest)
             case By.HASH:
-                hashed = keys_hash([[label]], _hashing(self._asked.key))[0]
-                return self._planned[int(hashed % np.uint64(len(self._planned)))]
+                return self._planned[_places([[label]], self._asked.key, len(self._planned))[0]]
 
 
 def _inner_places(
@@ -324,7 +319,7 @@ def _inner_places(
     """The place among the inner partitions for each key; None where no inner partition takes it."""
     leaves = next((each.inner for each in planned if each.inner), ())
     if within.by is By.HASH:
-        return [int(place) for place in keys_hash(columns, _hashing(inner)) % np.uint64(len(leaves))]
+        return list[int | None](_places(columns, inner, len(leaves)))
     at: dict[Value | None, int] = {}
     rest: int | None = None
     for place, leaf in enumerate(leaves):
@@ -339,8 +334,14 @@ def _count_hashed(
     session: Session, found: Relation, key: tuple[ColumnFact, ...], planned: tuple[Planned, ...]
 ) -> tuple[list[int], bool]:
     """Rows of each part: keys are counted on the server and hashed here. False: such keys are not, so spread evenly."""
+    import numpy as np
+
+    from slabrow.core.hashing.hash_encoding import keys_hash
+    from slabrow.core.hashing.key_places import hash_types
+    from slabrow.core.hashing.spread import SpreadCounter
+
     try:
-        types = _hashing(key)
+        types = hash_types([column.type_name for column in key])
     except UsageError:
         even = [1 / len(planned)] * len(planned)
         return list(split_evenly(session.counting.count_rows(found.name), even)), False
@@ -351,8 +352,10 @@ def _count_hashed(
     return list(spread.rows) if spread else [], True
 
 
-def _hashing(key: tuple[ColumnFact, ...]) -> tuple[HashType, ...]:
-    return tuple(parse_types(column.type_name)[0] for column in key)
+def _places(columns: list[list[str | None]], key: tuple[ColumnFact, ...], parts: int) -> list[int]:
+    from slabrow.core.hashing.key_places import key_places  # with NumPy, which is slow to load
+
+    return key_places(columns, [column.type_name for column in key], parts)
 
 
 def _count_ranges(

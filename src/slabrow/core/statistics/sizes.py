@@ -3,9 +3,6 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-import numpy as np
-
-from slabrow.core.hashing.hash_encoding import keys_hash, parse_types
 from slabrow.core.sql.dialect import BACKQUOTED, spoken
 from slabrow.core.statistics.estimates import ColumnStatistics, shares
 from slabrow.core.table.bounds import CatchAll, Listed
@@ -68,15 +65,16 @@ def hash_shares(type_names: Sequence[str], statistics: ColumnStatistics | None, 
 
     With several key columns, or a type that is not hashed here, everything spreads evenly.
     """
+    from slabrow.core.hashing.key_places import key_places
+
     even = [1 / parts] * parts
     if len(type_names) > 1 or statistics is None:
         return even
     try:
-        types = parse_types(type_names[0])
         texts: list[str | None] = [spell(value) for value, _ in statistics.common]
         if statistics.null_share:
             texts.append(None)
-        places = (keys_hash([texts], types) % np.uint64(parts)).tolist() if texts else []
+        places = key_places([texts], type_names, parts)
     except UsageError:
         return even
     common = [share for _, share in statistics.common] + [statistics.null_share] * bool(statistics.null_share)

@@ -159,7 +159,8 @@ def mending(
         added = column_definition(replace(column, identity="", not_null_name=None))
         sql = f"ALTER TABLE {table} ADD COLUMN IF NOT EXISTS {added}"
         if column.default is not None and not column.generated:
-            sql += f", ALTER COLUMN {identifier(column.name)} DROP DEFAULT"  # defaults of new rows come from here
+            # Defaults of new rows come from here.
+            sql += f"; ALTER TABLE {table} ALTER COLUMN {identifier(column.name)} DROP DEFAULT"
         made.append(Remote(sql, far.server, doing="add a column"))
     checks: list[tuple[str, str, tuple[str, ...]]] = [
         (each.name, each.definition, ()) for each in shape.constraints if each.name in look.checks

@@ -16,7 +16,8 @@ def know_servers(connection: Connection, others: Sequence[Elsewhere]) -> None:
     far = FarServers()
     far.learn(lambda: others)
     with explained("make partitions on other servers possible"):
-        connection.execute(f"CREATE EXTENSION IF NOT EXISTS {WRAPPER}".encode())
+        # A private server has no other schema yet.
+        connection.execute(f"CREATE EXTENSION IF NOT EXISTS {WRAPPER} SCHEMA pg_catalog".encode())
         for each in others:
             connection.execute(making_server(each.name, far).encode())
             user = literal(str(dsn_settings(each.dsn).get("user", "")))
