@@ -73,7 +73,7 @@ def _text(census: Census, out: "Console") -> None:
         f"{plural(len(tree.leaves), 'leaf', 'leaves')}, {rows_of(total, census.is_exact)}, "
         f"{size(sum(leaf.bytes for leaf in tree.leaves))}",
     )
-    spread = len({_lies(leaf) for leaf in tree.leaves}) > 1
+    spread = len({_lies(leaf) for leaf in tree.leaves}) > 1 or any(leaf.server for leaf in tree.leaves)
     told = ("lies in",) if spread else ()
     heads = ("partition", "from (in)", "to (out)", "rows", "bytes", *told, "lowest key", "highest key")
     lines = table(*heads, right=("rows", "bytes"))

@@ -56,7 +56,8 @@ class Adviser:
         slower = [cost for cost, gain in _gains(winner, now) if gain < 0 and self._is_slower(cost)]
         if slower:
             runs = sum(cost.read.shape.weight for cost in slower)
-            costs.append(f"{count(len(slower))} kinds of statement get slower, {count(runs)} runs a day")
+            what = "1 kind of statement gets" if len(slower) == 1 else f"{count(len(slower))} kinds of statement get"
+            costs.append(f"{what} slower, {count(runs)} runs a day")
         yield (
             "What it costs: "
             + ("; ".join(costs) if costs else "the conversion, and the upkeep of the partitions")
