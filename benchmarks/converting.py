@@ -14,12 +14,13 @@ import tempfile
 import time
 from collections import Counter
 from contextlib import suppress
+from itertools import pairwise
 from pathlib import Path
 from threading import Event, Thread
 
 import psycopg
 
-from benchmarks.running import finish
+from benchmarks.running import finish, stolen_s
 from slabrow.servers.postgresql.private.server import PrivatePostgres, find_binaries, start
 from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, TABLE, longest_wait, writers
 
@@ -100,18 +101,24 @@ class Bench:
 
 def speed(bench: Bench, rows: int) -> None:
     bench.fill(rows)
+    stolen = [stolen_s()]
     before = bench.bare()
+    stolen.append(stolen_s())
     with writers(bench.dsn, rows, a_second=WRITES_A_SECOND) as made:
         time.sleep(2)
         alone, written = longest_wait(made), sum(each.made for each in made)
         began = time.monotonic()
         took = bench.convert(*NOW)
         written = sum(each.made for each in made) - written
+    stolen.append(stolen_s())
     after = bench.bare()
+    stolen.append(stolen_s())
     peak = bench.sql("SELECT max(longest_lock_ms) FROM slabrow.reshaping")[0][0]
     print(
         f"{rows:,} rows: bare {before:.1f} s and {after:.1f} s, live {took:.1f} s with {written / took:.0f} writes a second"
     )
+    away = ", ".join(f"{end - begin:.1f}" for begin, end in pairwise(stolen))
+    print(f"other machines of the host had our processors for {away} s: the copy, the conversion, the copy again")
     print(f"ratio {2 * took / (before + after):.2f} of the mean, {took / before:.2f} of the first")
     at = max((wait, at) for each in made for wait, at in each.waits)[1] - began
     print(f"longest write {longest_wait(made):.0f} ms at {at:.1f} s (alone {alone:.0f} ms), longest lock {peak:.0f} ms, "

@@ -1,5 +1,6 @@
 """Runs the program to its end: how long it took, and the memory that it alone needed."""
 
+import os
 import re
 import subprocess
 import time
@@ -8,6 +9,12 @@ from pathlib import Path
 from threading import Event, Thread
 
 _EVERY_S = 0.05
+
+
+def stolen_s() -> float:
+    """Seconds for which other machines of the same host had our processors while we wanted them (proc(5), /proc/stat)."""
+    ticks = Path("/proc/stat").read_text().split("\n", 1)[0].split()[8]
+    return int(ticks) / os.sysconf("SC_CLK_TCK")
 
 
 def finish(process: subprocess.Popen, what: str, began: float) -> tuple[float, float]:

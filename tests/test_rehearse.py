@@ -239,6 +239,11 @@ class RehearseTest(DatabaseTest):
         (self.folder / "far.toml").write_text(text)
         asked = ("rehearse", "apiary.visit", "--layout", "far.toml", "--layout", "week.toml", "--workload", "w.sql")
         self.assertIn("north", self.slabrow(*asked, "--scratch", self.scratch, code=2).stderr)
+        weighed = self.json("weigh", "apiary.visit", "--layout", "far.toml", "--workload", "w.sql")["candidates"]
+        [far] = [each for each in weighed if each["rows_sent_a_day"]]
+        here = next(each for each in weighed if (each["key"], each["parts"]) == (["keeper_no"], 4) and each is not far)
+        self.assertGreater(far["workload_ms_a_day"], here["workload_ms_a_day"])
+        self.assertGreater(far["insert_ms_a_day"], here["insert_ms_a_day"])
         done = self.json(*asked, "--for", "5s", "--rows", "5000")
         self.assertIn("private ones", " ".join(done["notes"]))
         by_name = {each["name"]: each for each in done["layouts"]}
