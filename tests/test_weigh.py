@@ -14,8 +14,10 @@ from slabrow.core.statistics.estimates import ColumnStatistics
 from slabrow.core.statistics.row_growth import growth
 from slabrow.core.statistics.sample import column_statistics
 from slabrow.core.values.names import Name
+from slabrow.core.weighing.wider_keys import with_wider_keys
 from slabrow.core.weighing.windows import most_touched
 from slabrow.servers.postgresql.read import catalogue
+from slabrow.servers.postgresql.read.facts import table_facts
 from tests.support import DatabaseTest, ServerTest, binaries
 
 NOW = ("--now", "2026-03-01")
@@ -347,6 +349,26 @@ class SampleTest(DatabaseTest):
                 self.assertAlmostEqual(server.null_share, ours.null_share, delta=0.01)
                 self.assertAlmostEqual(server.distinct, ours.distinct, delta=0.05 * server.distinct + 1)
                 self.assertAlmostEqual(server.commonest_share or 0, ours.commonest_share or 0, delta=0.01)
+
+
+class WiderKeysTest(DatabaseTest):
+    def test_a_unique_index_grows_by_the_key_as_on_the_server(self):
+        for place, (own, type_name, value, key) in enumerate((
+            ("id", "bigint", "n", "at"), ("id", "uuid", "md5(n::text)::uuid", "at"), ("id", "bigint", "n", "hive"),
+            ("id", "uuid", "md5(n::text)::uuid", "day"), ("id", "text", "'a reading with number ' || n", "at"),
+        )):  # fmt: skip
+            with self.subTest(type_name=type_name, key=key):
+                table = f"wide_{place}"
+                self.sql(f"CREATE TABLE {table} (id {type_name} NOT NULL, hive int, day date, at timestamptz)")
+                self.sql(f"INSERT INTO {table} SELECT {value}, n % 9, '2026-01-01'::date + n % 90, '2026-01-01'::timestamptz"
+                         f" + n * interval '1 min' FROM generate_series(1, 30000) n")  # fmt: skip
+                self.sql(f"ALTER TABLE {table} ADD PRIMARY KEY ({own}); ANALYZE {table}")
+                facts = table_facts(self.connection, Name("public", table))
+                [index] = with_wider_keys(facts, (key,)).indexes
+                self.sql(f"CREATE UNIQUE INDEX wider_{place} ON {table} ({own}, {key})")
+                real = self.value(f"SELECT pg_relation_size('wider_{place}')")
+                self.assertAlmostEqual(1.0, index.bytes / real, delta=0.06)
+                self.assertEqual(facts, with_wider_keys(facts, (own,)))
 
 
 class StatementStatisticsTest(ServerTest):

@@ -39,6 +39,7 @@ from slabrow.core.weighing.piece_upkeep import piece_upkeep
 from slabrow.core.weighing.supposed_tree import tree_of
 from slabrow.core.weighing.ways import Choice, Way
 from slabrow.core.weighing.weighed import ShapeCost, Weighed
+from slabrow.core.weighing.wider_keys import with_wider_keys
 from slabrow.core.weighing.workload_reading import AskedConditions, TableWorkload
 
 
@@ -125,14 +126,17 @@ class Weigher:
         groups: LeafGroups,
         divisions: Mapping[str, float],
         places: LeafPlaces | None = None,
+        facts: TableFacts | None = None,
     ) -> tuple[tuple[ShapeCost, ...], float]:
         """The cost of every shape, on average over its runs, and the blocks read for a new row.
 
         In two rounds: what all runs touch decides what stays in memory, and that what each of them costs.
+
+        facts   with the indexes as they would be; None: as they are
         """
         memory = Memory(self.facts.buffers_bytes, self.facts.cache_bytes)
         slow = None if places is None else places.slowness(self.costs)
-        day = BlockTouches(self.facts, self.costs, memory, groups, self._order, divisions, slow)
+        day = BlockTouches(facts or self.facts, self.costs, memory, groups, self._order, divisions, slow)
         met: list[list[tuple[Leaves, Choice, Touched, Paid]]] = []
         planned = weight = 0.0
         for read in self.workload.shapes:
@@ -209,7 +213,8 @@ class Weigher:
         groups = leaf_groups(tree, np.array(shares), self._order, self._strips)
         counter = _counter(self.rules.pruner(tree), tree, shares, self.facts.statistics)
         places = self._supposed_places(tree, np.array(shares), layout)
-        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree), places)
+        facts = with_wider_keys(self.facts, layout.full_key)
+        shapes, inserts = self._shapes(counter, key, follows, groups, _divisions(tree), places, facts)
         kept = self._kept(layout, planned)
         retiring = NO_RETIRING
         if self.keeps:
