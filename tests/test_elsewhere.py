@@ -287,6 +287,7 @@ class MovingTest(FarTest):
         self.assertGreater(march["bytes"], 8192)
         self.assertEqual(self.value(f"SELECT count(*) FROM {MARCH}"), march["rows"])
         self.assertNotIn("far_drift", [each["code"] for each in census["findings"]])
+        self.sql(f"ALTER TABLE {MARCH} ADD CONSTRAINT of_this_one CHECK (hive_id > -1)")  # that is no drift
         self.sql("ALTER TABLE apiary.reading ADD COLUMN mood text NOT NULL DEFAULT 'it''s; calm', ADD COLUMN n int, "
                  "ADD CHECK (n > 0)")  # fmt: skip
         self.far("ALTER TABLE apiary.reading_2025_03 DROP CONSTRAINT slabrow_bounds")
@@ -306,6 +307,7 @@ class MovingTest(FarTest):
             with self.assertRaises(psycopg.errors.CheckViolation):
                 self.far("INSERT INTO apiary.reading_2025_03 (reading_id, hive_id, taken_at, mood, n) "
                          f"SELECT 0, 1, a::timestamptz, '', b FROM (VALUES ({wrong})) v (a, b)")  # fmt: skip
+        self.assertEqual("", self.drift())
         self.assertIn("nothing to move", self.slabrow("relocate", MARCH, "--elsewhere", "attic", code=4).stderr)
         # A column that may have been renamed, and one of another type, are left to a person.
         self.sql("ALTER TABLE apiary.reading RENAME note TO remark")

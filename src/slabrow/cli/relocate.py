@@ -107,7 +107,7 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _mended(options: argparse.Namespace) -> int | None:
-    """Partitions that lie there already may have become others than their tables there. None when nothing is wrong."""
+    """Mends the tables of partitions that lie on that server already. None when no table there differs."""
     from slabrow.core.values.names import parse_name
     from slabrow.files.layout_file import read_ledger_schema
     from slabrow.show.output import show

@@ -182,7 +182,7 @@ _STEPS = {
     "say that it is swapped": ("in the record", "none"),
     "say that it is undone": ("in the record", "none"),
     "remove the logs": ("they are dropped", "none"),
-    "let the server clean what is new": ("its autovacuum was kept away from the copy", "none"),
+    "allow cleaning again": ("the server's own cleaning was kept away from the copy", "none"),
     "wait for old transactions": ("they would find the new table empty", _READS),
     "swap names": ("the last changes come over, names and bindings are exchanged", _SHORTEST),
     "take the triggers off the old table": ("nobody uses the old table any more", "none"),

@@ -139,7 +139,7 @@ _STEPS = {
     "compare": ("count and fingerprint of all rows, in one snapshot", _READS),
     "add foreign keys": ("not checked yet, on the new partitions", "none; no writers of the table referred to"),
     "check foreign keys": ("so that the swap need not look at rows", _READS),
-    "let the server clean what is new": ("its autovacuum was kept away from the copy", "none"),
+    "allow cleaning again": ("the server's own cleaning was kept away from the copy", "none"),
     "wait for old transactions": ("they would find the new partitions empty", _READS),
     "swap": ("the last changes come over, old partitions leave and new ones come", _SHORTEST),
     "take the triggers off the old partitions": ("nobody uses them any more", "none"),

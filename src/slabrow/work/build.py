@@ -56,7 +56,7 @@ def build(context: Context, layout: Layout, source: Source, *, go: bool) -> Buil
 
 
 def build_in(context: Context, session: Session, layout: Layout, source: Source, *, go: bool) -> BuildResult:
-    """As `build`, in a session that is there."""
+    """As `build`, in a session that is open already."""
     with runner.sole(session, [layout.table], context.lock_wait_ms):
         existing = _existing(session, layout)
         result = (

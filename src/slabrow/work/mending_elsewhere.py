@@ -1,4 +1,4 @@
-"""Partitions on other servers whose tables there have become others than they are here, brought in line again (N50)."""
+"""Mends tables on other servers that lack columns or checks of their partitions here (N50)."""
 
 from __future__ import annotations
 
@@ -7,14 +7,14 @@ from collections.abc import Sequence
 from slabrow.core.upkeep.elsewhere import FarLook
 from slabrow.core.upkeep.planned_partitions import Planned
 from slabrow.core.upkeep.statements import Remote
-from slabrow.core.upkeep.steps import LongWork, Phase, Step, StepReport, StepState
+from slabrow.core.upkeep.steps import LongWork, Step, StepReport, StepState
 from slabrow.core.values.errors import Refusal, ServerError
 from slabrow.core.values.names import Name
 from slabrow.servers.protocols import Session
 from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.reshaping.redivision_plan import Place, find_partitions
-from slabrow.work.reshaping.redivision_result import Piece, RedivisionResult
+from slabrow.work.reshaping.redivision_result import Piece, RedivisionResult, uncopied
 from slabrow.work.reshaping.under_way import refuse_under_way
 from slabrow.work.step_runner import StepRunner, ledger_or_none
 
@@ -22,10 +22,11 @@ from slabrow.work.step_runner import StepRunner, ledger_or_none
 def mend_elsewhere(
     context: Context, schema: str | None, names: Sequence[Name], server: str, *, go: bool
 ) -> RedivisionResult | None:
-    """Adds columns and checks that their tables there lack; without `go` says what would be done.
+    """Adds the columns and checks that tables on that server lack; without `go` says what would be done.
 
+    names    of the partitions
     schema   of the ledger; None for none
-    None when one of them does not lie on that server, or nothing is wrong.
+    Returns None when a partition does not lie on that server, or no table there differs.
     Raises Refusal for what a person has to decide, ServerError when that server does not answer.
     """
     with context.connected() as session:
@@ -58,7 +59,11 @@ def _mended(
 ) -> RedivisionResult:
     faults = [f"{look.table.table}: {fault}" for look in looks for fault in look.faults]
     if not any(look.can_be_mended for look in looks):
-        raise Refusal("a person has to decide how this is mended", found="\n".join(faults), fix="follow each line")
+        raise Refusal(
+            "Slabrow does not mend what differs on the other server",
+            found="\n".join(faults),
+            fix="decide for each line, and follow it",
+        )
     refuse_under_way(session, schema, place.root)
     steps = _steps(session, place, looks)
     work = LongWork(kind="relocate", table=place.root, steps=steps)
@@ -70,29 +75,10 @@ def _mended(
         for each in place.partitions
     )
     statements = [part.sql for step in steps for part in step.transaction.statements if isinstance(part, Remote)]
-    return RedivisionResult(
-        kind="relocate",
-        root=place.root,
-        doing="mend",
-        phase=Phase.DONE if go else Phase.PROPOSED,
-        before=pieces,
-        after=pieces,
-        kept_as=tuple(None for _ in pieces),
-        work=work,
-        steps=reports,
-        is_done=go,
-        rows_copied=0,
-        rows_total=sum(each.rows or 0 for each in pieces),
-        changes_waiting=0,
-        longest_lock_ms=0.0,
-        compared=(),
-        seconds_left=None,
-        notes=tuple(
-            [f"{look.table.table}: {said}." for look in looks for said in look.said()]
-            + [f"Left to you: {fault}." for fault in faults]
-            + ([] if go else [f"{sql};" for sql in statements])
-        ),
-    )
+    notes = [f"{look.table.table}: {said}." for look in looks for said in look.said()]
+    notes += [f"Left to you: {fault}." for fault in faults]
+    notes += [] if go else [f"{sql};" for sql in statements]
+    return uncopied(place.root, "mend", work, reports, pieces, pieces, notes, is_done=go)
 
 
 def _steps(session: Session, place: Place, looks: Sequence[FarLook]) -> tuple[Step, ...]:

@@ -9,7 +9,7 @@ from slabrow.core.table.layout import Layout
 from slabrow.core.table.tree import Partition
 from slabrow.core.upkeep.redivision import RedivisionPlan
 from slabrow.core.upkeep.relocation import LeafPlace, PlaceFacts, RelocationPlan, is_in_use, seconds_to_move
-from slabrow.core.upkeep.steps import LongWork, Phase, Step, StepReport, StepState
+from slabrow.core.upkeep.steps import LongWork, Step, StepReport, StepState
 from slabrow.core.values.errors import Refusal, ServerError, UsageError, nearest
 from slabrow.core.values.names import Name
 from slabrow.core.values.wording import size
@@ -18,7 +18,7 @@ from slabrow.work import runner
 from slabrow.work.context import Context
 from slabrow.work.reshaping import moving
 from slabrow.work.reshaping.redivision_plan import Place, find_partitions, plan_elsewhere, plan_relocation
-from slabrow.work.reshaping.redivision_result import Piece, RedivisionOptions, RedivisionResult
+from slabrow.work.reshaping.redivision_result import Piece, RedivisionOptions, RedivisionResult, uncopied
 from slabrow.work.reshaping.under_way import refuse_under_way
 from slabrow.work.step_runner import StepRunner, ledger_or_none
 
@@ -66,26 +66,9 @@ def _directly(
     if go and steps:
         reports = StepRunner(context, session, ledger_or_none(context, session, schema)).do(work)
     before = tuple(_piece(each, place, facts) for each in place.partitions)
-    is_done = go or not steps
-    return RedivisionResult(
-        kind="relocate",
-        root=place.root,
-        doing="relocate",
-        phase=Phase.DONE if is_done else Phase.PROPOSED,
-        before=before,
-        after=tuple(replace(each, places=(target,)) for each in before),
-        kept_as=tuple(None for _ in before),
-        work=work,
-        steps=reports,
-        is_done=is_done,
-        rows_copied=0,
-        rows_total=sum(each.rows or 0 for each in before),
-        changes_waiting=0,
-        longest_lock_ms=max((each.longest_lock_ms or 0.0 for each in reports), default=0.0),
-        compared=(),
-        seconds_left=None,
-        notes=tuple(_notes(moved, facts, target)),
-    )
+    after = tuple(replace(each, places=(target,)) for each in before)
+    notes = _notes(moved, facts, target)
+    return uncopied(place.root, "relocate", work, reports, before, after, notes, is_done=go or not steps)
 
 
 def move_leaves(

@@ -95,11 +95,11 @@ class FarLook:
 
     @property
     def can_be_mended(self) -> bool:
-        """Whether anything of it can be."""
+        """Whether Slabrow can add something that the table lacks."""
         return bool(self.missing or self.checks or not self.is_guarded)
 
     def said(self) -> tuple[str, ...]:
-        """What can be mended, each a sentence."""
+        """The faults that can be mended, each a sentence."""
         words = [f"its column {name} is missing there, and queries fail" for name in self.missing]
         words += [f"its check {name} is not kept there" for name in self.checks]
         return (*words, *(() if self.is_guarded else ("no check guards its bounds there",)))

@@ -45,8 +45,8 @@ def obstacles(facts: TableFacts, workload: TableWorkload, layout: Layout, shares
     yield from _broken(facts, workload, key)
     if layout.servers:
         yield (
-            "with parts on other servers each part has keys and the table none; no foreign key leads to it or from it, "
-            "ON CONFLICT with columns fails, and what is written on two servers does not commit as one"
+            "with parts on other servers each part has keys and the table none; the table can have no foreign "
+            "keys, ON CONFLICT with columns fails, and a transaction on two servers does not commit as one"
         )
     for name in key:
         seen = facts.statistics.get(name)

@@ -10,11 +10,14 @@ from slabrow.core.values.key_values import Kind
 _ALIGNED = 8  # bytes: entries begin at multiples of them (MAXALIGN, PostgreSQL)
 _FILLED = 0.9  # of a leaf block, when it is built (BTREE_DEFAULT_FILLFACTOR)
 _SHORT = {"smallint": 2, "integer": 4, "date": 4, "boolean": 1}  # types of fewer than 8 bytes
-_USUAL = 8
+_USUAL = 8  # bytes of other types: of most keys
 
 
 def with_wider_keys(facts: TableFacts, key: Sequence[str]) -> TableFacts:
-    """The facts with larger unique indexes, where those have no column of the key. Of other indexes nothing changes."""
+    """The facts with the bytes that unique indexes have once they hold all columns of the key. Others stay as they are.
+
+    key   the columns of the partition key
+    """
     return replace(facts, indexes=tuple(_widened(facts, index, key) for index in facts.indexes))
 
 

@@ -41,7 +41,7 @@ from slabrow.work.rehearsal.made_tables import (
 )
 from slabrow.work.rehearsal.playing import Load, Played, PlayedStatement, play
 from slabrow.work.rehearsal.result import LeftOutStatement, Rehearsal, RehearsedLayout
-from slabrow.work.rehearsal.spread_layout import NOTE, StandIns, bytes_there, remove_there, spread, standing_in
+from slabrow.work.rehearsal.spread_layout import NOTE, StandIns, spread, standing_in
 from slabrow.work.rehearsal.upkeep import Retired, tended, tidied
 from slabrow.work.weighing.weigh import Known as KnownToWeigh
 from slabrow.work.weighing.weigh import weighed
@@ -409,31 +409,32 @@ def _try(
 ) -> tuple[RehearsedLayout, Retired | None]:
     """Builds a layout from the plain table, plays the day on it, and takes it back."""
     old_name, build_ms, partitions = None, None, 1
+    others = stage.others if layout is not None and layout.servers else StandIns()
     if layout is not None:
         stage.context.progress(0.0, f"building: {layout}")
         began = time.monotonic()
         quiet = replace(stage.context, progress=lambda *_: None)
         if layout.servers:
             types = stage.made[stage.table].source.types
-            old_name, partitions = spread(quiet, session, layout, types, stage.others)
+            old_name, partitions = spread(quiet, session, layout, types, others)
         else:
             converted = convert(quiet, layout, None, go=True, compares=False)
             old_name, partitions = converted.old_name, sum(len(each.leaves) for each in converted.preview.planned)
         build_ms = (time.monotonic() - began) * 1_000
         session.rehearsing.settle(stage.table)  # the plain table is vacuumed, too
-    size = session.rehearsing.total_bytes([stage.table]) + bytes_there(session, stage.table)
-    began_with = stage.others.counters(session)
+    size = session.rehearsing.total_bytes([stage.table]) + others.total_bytes(session, stage.table)
+    began_with = others.counters(session)
     done: list[tuple[Upkeep | None, Retired | None]] = []
     failed: list[Exception] = []
 
     def upkeep() -> None:
         try:
-            done.append(_kept_up(stage, layout, retired))
+            done.append(_kept_up(stage, layout, others, retired))
         except Exception as error:  # on a thread of its own: it is raised where the day has ended
             failed.append(error)
 
     played = play(stage.context.dsn, load, _leaves(session, stage.table), upkeep, tell)
-    counters = stage.others.counters(session).since(began_with)
+    counters = others.counters(session).since(began_with)
     for error in failed:
         if not isinstance(error, SlabrowError):
             raise error
@@ -442,7 +443,7 @@ def _try(
     if kept_up is not None:
         kept_up = replace(kept_up, longest_stall_ms=_stall(played, kept_up, load.seconds))
     if old_name is not None:
-        remove_there(session, stage.table)
+        others.remove(stage.context, session, stage.table)
         session.rehearsing.rewind(stage.table, old_name)
     found = RehearsedLayout(
         name="",
@@ -466,7 +467,9 @@ def _leaves(session: Session, table: Name) -> frozenset[str]:
     return frozenset(f"{name.schema}.{name.table}" for name in names)
 
 
-def _kept_up(stage: _Stage, layout: Layout | None, retired: Retired | None) -> tuple[Upkeep | None, Retired | None]:
+def _kept_up(
+    stage: _Stage, layout: Layout | None, others: StandIns, retired: Retired | None
+) -> tuple[Upkeep | None, Retired | None]:
     if layout is not None and layout.by is By.RANGE and layout.keep is not None:
         now = stage.context.now
         if layout.span is not None and layout.span.unit is not Unit.NUMBER:
@@ -476,7 +479,7 @@ def _kept_up(stage: _Stage, layout: Layout | None, retired: Retired | None) -> t
         if layout.past_keep is PastKeep.ARCHIVE:  # an archive is written to files: the rehearsal has no place for them
             dropping = replace(layout, past_keep=PastKeep.DROP)
         return tended(replace(stage.context, now=now), dropping)
-    return tidied(stage.context, stage.table, stage.others, retired), retired
+    return tidied(stage.context, stage.table, others, retired), retired
 
 
 def _stall(played: Played, upkeep: Upkeep, seconds: float) -> float:

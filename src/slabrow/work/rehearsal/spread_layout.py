@@ -1,17 +1,19 @@
-"""A layout whose parts lie on several servers, tried on private ones: each stands for one of them (N48, N50)."""
+"""Tries a layout over several servers: a private server takes the place of each other server (N48, N50)."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, closing, contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from slabrow.core.rehearsal.made_up_table import EnumerationFacts
 from slabrow.core.rehearsal.outcome import ServerCounters
 from slabrow.core.table.layout import HERE, Layout
 from slabrow.core.upkeep.elsewhere import Elsewhere
+from slabrow.core.upkeep.statements import Transaction
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name, fit
 from slabrow.servers.families import FAMILIES, open_session
 from slabrow.servers.protocols import Session
+from slabrow.work import runner
 from slabrow.work.build import Source, build_in
 from slabrow.work.context import Context
 
@@ -21,30 +23,42 @@ _NO_PARTS_ELSEWHERE = frozenset("fx")  # constraints that a table with parts on 
 
 @dataclass(frozen=True, slots=True)
 class StandIns:
-    """A session on each server that stands for another one."""
+    """Private servers, each in the place of another server. sessions: by the name of the other server."""
 
-    sessions: tuple[Session, ...] = ()
+    sessions: Mapping[str, Session] = field(default_factory=dict)
 
     def counters(self, here: Session) -> ServerCounters:
         """Of all servers together."""
         found = here.rehearsing.counters()
-        for each in self.sessions:
+        for each in self.sessions.values():
             found += each.rehearsing.counters()
         return found
 
-    def settle(self) -> None:
-        """Brings the parts there into the state of vacuumed tables."""
-        for each in self.sessions:
-            each.rehearsing.settle_all()
+    def vacuum(self, here: Session, table: Name) -> None:
+        """The parts of a table on these servers."""
+        for far in here.partitions.far_tables(table).values() if self.sessions else ():
+            self.sessions[far.server].rehearsing.settle(far.table)
+
+    def total_bytes(self, here: Session, table: Name) -> int:
+        """Of the parts of a table on these servers, with their indexes."""
+        there = here.partitions.far_tables(table) if self.sessions else {}
+        return sum(look.bytes for look in here.partitions.look_there(list(there)).values())
+
+    def remove(self, context: Context, here: Session, table: Name) -> None:
+        """Drops the parts of a table on these servers."""
+        there = here.partitions.far_tables(table) if self.sessions else {}
+        dropping = [Transaction(f"drop {far.table}", (here.writer.dropping_there(far),)) for far in there.values()]
+        runner.run(here, dropping, context.lock_wait_ms)
 
 
 @contextmanager
 def standing_in(
     context: Context, session: Session, layouts: Sequence[Layout], memory: int | None, scratch: str | None
 ) -> Iterator[StandIns]:
-    """Private servers for all that the layouts name, known to the database of the session; they end with it.
+    """Starts a private server for each other server of the layouts, and ends all of them afterwards.
 
-    memory   of each, as in `Question`. Raises UsageError where the rehearsal has a server of the user's.
+    memory   of each, as in `Question`
+    Raises UsageError where the rehearsal takes place on a server of the user's.
     """
     names = dict.fromkeys(name for each in layouts for name in each.servers if name != HERE)
     if not names:
@@ -57,42 +71,32 @@ def standing_in(
             fix="leave --scratch out",
         )
     with ExitStack() as ending:
-        others, sessions = [], []
+        others, sessions = [], dict[str, Session]()
         for number, name in enumerate(names):
             context.progress(0.02 * number / len(names), f"starting a private server for {name}")
             server = FAMILIES[0].private.start(memory)
             ending.callback(server.stop)
             others.append(Elsewhere(name, server.dsn))
-            sessions.append(ending.enter_context(closing(open_session(server.dsn))))
+            sessions[name] = ending.enter_context(closing(open_session(server.dsn)))
         session.rehearsing.know_servers(others)
         session.reach(lambda: others)
-        yield StandIns(tuple(sessions))
+        yield StandIns(sessions)
 
 
 def spread(
     context: Context, session: Session, layout: Layout, types: Sequence[EnumerationFacts], others: StandIns
 ) -> tuple[Name, int]:
-    """Builds the layout, and puts the rows of the plain table into it. The old name of that, and how many parts.
+    """Builds the layout, and copies the rows of the plain table. Returns the name that the plain table has now, and the
+    number of parts.
 
-    types   that its columns may have, which the other servers need too
+    types   of the table's columns: the other servers need them too
     """
-    for each in others.sessions:
+    for each in others.sessions.values():
         each.rehearsing.make_types(types)
     old = layout.table.sibling(fit(layout.table.table, "_before"))
     session.rehearsing.set_aside(layout.table, old)
     built = build_in(context, session, layout, Source(like=old, without=_NO_PARTS_ELSEWHERE), go=True)
     session.rehearsing.fill(layout.table, old)
-    others.settle()
+    for each in others.sessions.values():
+        each.rehearsing.settle_all()
     return old, len(built.partitions)
-
-
-def bytes_there(session: Session, table: Name) -> int:
-    """Of the parts on other servers, with their indexes."""
-    there = session.partitions.far_tables(table)
-    return sum(look.bytes for look in session.partitions.look_there(list(there)).values()) if there else 0
-
-
-def remove_there(session: Session, table: Name) -> None:
-    """Drops the parts on other servers."""
-    for far in session.partitions.far_tables(table).values():
-        session.execution.run_there(session.writer.dropping_there(far))

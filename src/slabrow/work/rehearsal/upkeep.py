@@ -112,7 +112,7 @@ def tidied(context: Context, table: Name, others: StandIns, retired: Retired | N
         for sql in session.rehearsing.removal(table, retired.column, retired.before):
             with session.explained("delete old rows"):
                 session.execution.run(sql)
-        others.settle()
+        others.vacuum(session, table)
         duration_ms = (time.monotonic() - began) * 1_000
         counted = others.counters(session).since(before)
     return Upkeep(

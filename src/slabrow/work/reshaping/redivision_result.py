@@ -1,5 +1,6 @@
 """What is asked of a split or a merge, and where it stands."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -85,3 +86,36 @@ class RedivisionResult:
     seconds_left: float | None
     notes: tuple[str, ...] = ()
     is_paused: bool = False
+
+
+def uncopied(
+    root: Name,
+    doing: str,
+    work: LongWork,
+    steps: tuple[StepReport, ...],
+    before: tuple[Piece, ...],
+    after: tuple[Piece, ...],
+    notes: Iterable[str],
+    *,
+    is_done: bool,
+) -> RedivisionResult:
+    """The result of a move for which Slabrow copies no rows: so no changes wait, and no old partition is kept."""
+    return RedivisionResult(
+        kind="relocate",
+        root=root,
+        doing=doing,
+        phase=Phase.DONE if is_done else Phase.PROPOSED,
+        before=before,
+        after=after,
+        kept_as=tuple(None for _ in before),
+        work=work,
+        steps=steps,
+        is_done=is_done,
+        rows_copied=0,
+        rows_total=sum(each.rows or 0 for each in before),
+        changes_waiting=0,
+        longest_lock_ms=max((each.longest_lock_ms or 0.0 for each in steps), default=0.0),
+        compared=(),
+        seconds_left=None,
+        notes=tuple(notes),
+    )

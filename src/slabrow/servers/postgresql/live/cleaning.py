@@ -1,8 +1,8 @@
 """Keeps the server's own cleaning (autovacuum) away from new tables while rows are copied into them.
 
 Once a minute it would read and write all new rows again, beside the copy, the index builds and the comparison: 8
-million rows took 1.7 times as long. It has its turn before the swap. Where a run is stopped for long, the server still
-cleans the table before its transaction numbers run out (PostgreSQL manual, 24.1.5).
+million rows took 1.7 times as long. Cleaning is allowed again before the swap. Where a run is stopped for long, the
+server still cleans the table before transaction numbers run out (PostgreSQL manual, 24.1.5).
 """
 
 from collections.abc import Iterable, Iterator, Sequence
@@ -11,7 +11,7 @@ from slabrow.core.upkeep.statements import Statement
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 
-STEP = "let the server clean what is new"
+STEP = "allow cleaning again"
 _SETTINGS = ("autovacuum_enabled", "toast.autovacuum_enabled")
 
 
@@ -28,6 +28,6 @@ def cleaning_off(tables: Iterable[Name], options: Sequence[str]) -> Iterator[Sta
 
 
 def cleaning_on(tables: Iterable[Name], options: Sequence[str]) -> Iterator[Statement]:
-    """As their owner wants it again."""
+    """Takes back `cleaning_off`: the tables have the settings of their owner again."""
     said = ", ".join(_ours(options))
     return (Statement(f"ALTER TABLE {quoting.table(name)} RESET ({said})") for name in tables if said)

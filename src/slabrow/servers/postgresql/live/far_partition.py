@@ -148,8 +148,9 @@ def _has_check(far: FarTable, name: str) -> str:
 def mending(
     shape: Shape, look: FarLook, planned: Planned, key: tuple[str, ...], divided_by: str, condition: str
 ) -> Step:
-    """Brings the table there in line with the partition here: columns and checks that it lacks. Rows that were there
-    before get the default, as those here did. condition: as in `furnishing_there`
+    """Adds the columns and checks that the table there lacks. Rows there get the default of a new column, as here.
+
+    condition   as in `furnishing_there`
     """
     far, table = look.table, quoting.table(look.table.table)
     made: list[Part] = []

@@ -105,15 +105,13 @@ class Making:
         return tuple(pieces)
 
     def cleaned(self) -> tuple[Piece, ...]:
-        """The server may clean the partitions, in transactions of a bounded size."""
+        """Allows the server to clean the partitions again, in transactions of a bounded size."""
         pieces: list[Piece] = []
         for first in range(0, len(self.leaves), ddl.PARTITIONS_A_TRANSACTION):
             some = self.leaves[first : first + ddl.PARTITIONS_A_TRANSACTION]
             what = f"cleaning {first + 1} to {first + len(some)}"
             made = (*cleaning_on(some, self.plan.shape.options), self._mark(what))
-            pieces.append(
-                Piece(Transaction(f"let the server clean {len(some)} partitions", made), self._is_marked(what))
-            )
+            pieces.append(Piece(Transaction(f"allow cleaning of {len(some)} partitions", made), self._is_marked(what)))
         return tuple(pieces)
 
     @property

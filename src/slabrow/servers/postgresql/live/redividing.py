@@ -259,7 +259,7 @@ class Redividing:
 
     def _clean(self) -> tuple[Step, ...]:
         made = cleaning_on(self._incoming, self.plan.facts.traits.options)
-        return (self._record.step(STEP, made, "cleaned", "let the server clean the new partitions"),)
+        return (self._record.step(STEP, made, "cleaned", "allow cleaning of the new partitions"),)
 
     def _foreign_keys(self, name: str, tables: Sequence[Name], what: str) -> Iterator[SpreadStep]:
         return foreign_key_steps(self._record, self.plan.shape, name, tables, what)

@@ -149,7 +149,7 @@ class LiveWork:
             SpreadStep(
                 name=STEP,
                 pieces=making.cleaned(),
-                transaction=Transaction("say that the server may", (self._mark("cleaned"),)),
+                transaction=Transaction("say that cleaning is allowed", (self._mark("cleaned"),)),
                 is_done=self._is_marked("cleaned"),
             ),
             self._wait(),

@@ -36,7 +36,7 @@ def fill(connection: Connection, table: Name, old: Name) -> None:
             [str(old)],
         ).fetchall()
         listed = quoting.columns(tuple(name for (name,) in columns))
-        # Numbers that a column of its own gives out came with the rows.
+        # Identity columns keep the numbers of the copied rows.
         rows = f"SELECT {listed} FROM {quoting.table(old)}"
         connection.execute(f"INSERT INTO {spelled} ({listed}) OVERRIDING SYSTEM VALUE {rows}".encode())
         connection.execute(f"ANALYZE {spelled}".encode())
