@@ -7,6 +7,7 @@ import io
 import itertools
 import json
 import os
+import random
 import shutil
 import signal
 import subprocess
@@ -128,6 +129,31 @@ def begin(*arguments, env=None, cwd=None):
     )
 
 
+class Kills:
+    """Kills at moments that lie within the time that the program takes here, however fast the machine is.
+
+    A run that has ended before its moment brings the next moments nearer, one that was killed lets them go farther.
+
+    midway  how many were killed before they had ended
+    """
+
+    def __init__(self, within_s):
+        self._chance, self._within_s, self.midway = random.Random(5), within_s, 0
+
+    def kill(self, process):
+        began = time.monotonic()
+        try:
+            process.wait(self._within_s * self._chance.uniform(0.2, 1))
+            self._within_s = time.monotonic() - began
+        except subprocess.TimeoutExpired:
+            process.kill()
+            self._within_s *= 1.1
+        process.communicate()
+        is_killed = process.returncode == -signal.SIGKILL
+        self.midway += is_killed
+        return is_killed
+
+
 @contextmanager
 def ended_after(seconds):
     """Ends what hangs; what only takes its time is let alone."""
@@ -223,10 +249,14 @@ class DatabaseTest(ServerTest):
 
     def is_killed_midway(self, actions, *arguments):
         """Kills the program once it has written so many actions into the ledger. False when it had ended by then."""
-        entries = "SELECT count(*) FROM slabrow.ledger"
-        wanted = self.value(entries) + actions
+
+        def entries():
+            is_made = self.value("SELECT to_regclass('slabrow.ledger')")
+            return self.value("SELECT count(*) FROM slabrow.ledger") if is_made else 0
+
+        wanted = entries() + actions
         process = self.begin(*arguments)
-        while process.poll() is None and self.value(entries) < wanted:
+        while process.poll() is None and entries() < wanted:
             time.sleep(0.002)
         process.kill()
         process.communicate()

@@ -3,7 +3,6 @@
 import gzip
 import json
 import random
-import signal
 import time
 import unittest
 
@@ -11,7 +10,7 @@ from slabrow.core.values.errors import UsageError
 from slabrow.files.statement_log import is_statement_log, read_statement_log
 from slabrow.servers.mariadb.dsn import complete, parse_dsn
 from tests.mariadb import MariaTest, connect, server
-from tests.support import run
+from tests.support import Kills, run
 
 READING = """CREATE TABLE {0}.reading (
   reading_id bigint NOT NULL AUTO_INCREMENT, hive_id int NOT NULL, taken_at datetime(6) NOT NULL,
@@ -237,24 +236,12 @@ class ServerTest(MariaTest):
             "INSERT INTO reading (hive_id, taken_at) SELECT seq, '2026-08-01' + INTERVAL seq DAY FROM seq_1_to_300"
         )
         rows = self.sql("SELECT count(*), sum(reading_id) FROM reading")
-        chance = random.Random(5)
+        kills = Kills(within_s=0.8)
+        table = ("--table", f"{self.database}.reading")
         for _ in range(8):
-            process = self.begin(
-                "tend",
-                "--table",
-                f"{self.database}.reading",
-                "--go",
-                "--now",
-                "2027-08-01",
-                "--pretend",
-                "--retiring",
-                "0",
-            )
-            time.sleep(0.3 + chance.random() * 0.5)
-            process.send_signal(signal.SIGKILL)
-            process.communicate()
+            kills.kill(self.begin("tend", *table, "--go", "--now", "2027-08-01", "--pretend", "--retiring", "0"))
             self.assertEqual(rows, self.sql("SELECT count(*), sum(reading_id) FROM reading"))
-        self.slabrow("tend", "--table", f"{self.database}.reading", "--go", "--now", "2027-08-01", code=4)
+        self.slabrow("tend", *table, "--go", "--now", "2027-08-01", code=4)
         self.assertEqual(rows, self.sql("SELECT count(*), sum(reading_id) FROM reading"))
         self.assertEqual(["OK"], [row[3] for row in self.sql("CHECK TABLE reading")])
 

@@ -1,11 +1,11 @@
 """Converting a table in use on MariaDB: beside a writer that remembers what it wrote, with kills, and the way back."""
 
 import random
-import signal
 import threading
 import time
 
 from tests.mariadb import MariaTest, connect
+from tests.support import Kills
 
 TABLE = """CREATE TABLE reading (
   reading_id bigint NOT NULL AUTO_INCREMENT, hive_id int NOT NULL, taken_at datetime NOT NULL, weight decimal(8,2),
@@ -97,13 +97,6 @@ class LiveTest(MariaTest):
     def is_partitioned(self, table="reading"):
         return "PARTITION BY" in self.sql(f"SHOW CREATE TABLE {table}")[0][1]
 
-    def killed_after(self, seconds, *arguments):
-        process = self.begin("convert", "reading", *NOW, "--go", *arguments)
-        time.sleep(seconds)
-        process.send_signal(signal.SIGKILL)
-        process.communicate()
-        return process.returncode == -signal.SIGKILL
-
     def beside_a_writer(self):
         writer = Writer(self.database, self.contents())
         self.addCleanup(writer.stop)
@@ -170,17 +163,14 @@ class LiveTest(MariaTest):
 
     def test_kills_at_any_moment_lose_nothing(self):
         writer = self.beside_a_writer()
-        moments, killed = random.Random(3), 0
-        for _ in range(10):  # cycles: how many kills one takes depends on the machine
-            for _ in range(8):
-                killed += self.killed_after(moments.uniform(0.3, 1.5))
-            self.convert()
-            killed += sum(self.killed_after(moments.uniform(0.3, 1.0), "--undo") for _ in range(4))
-            if self.is_partitioned() or self.has_triggers():
-                self.convert("--undo")
-            if killed > 3:
-                break
-        self.assertGreater(killed, 3)
+        there, back = Kills(within_s=1.5), Kills(within_s=1)
+        for kills, count, *undo in ((there, 8), (back, 4, "--undo")):
+            for _ in range(count):
+                kills.kill(self.begin("convert", "reading", *NOW, "--go", *undo))
+            if not undo or self.is_partitioned() or self.has_triggers():
+                self.convert(*undo)
+        self.assertGreater(there.midway, 2)
+        self.assertGreater(back.midway, 0)
         self.assertFalse(self.is_partitioned())
         self.assert_written(writer)
         self.assertEqual([("reading",)], self.sql("SHOW TABLES"))
@@ -356,16 +346,13 @@ class DividingTest(MariaTest):
         self.assertEqual(before, self.rows())
 
     def test_kills_leave_the_old_or_the_new(self):
-        whole, moments = sum(self.rows().values()), random.Random(5)
+        whole, kills = sum(self.rows().values()), Kills(within_s=1.2)
         is_open = f"SELECT count(*) FROM {self.database}_ledger.reshaping WHERE ended IS NULL"
         for _ in range(6):
             is_split = "reading_2026_01" not in self.rows()
             wanted = list(self.rows())[:2]
             command = ("merge", *wanted) if is_split else ("split", "reading_2026_01", "--at", "2026-01-10")
-            process = self.begin(*command, "--go")
-            time.sleep(moments.uniform(0.5, 1.2))
-            process.send_signal(signal.SIGKILL)
-            process.communicate()
+            kills.kill(self.begin(*command, "--go"))
             self.assertEqual(whole, sum(self.rows().values()))
             if self.sql("SHOW DATABASES LIKE %s", f"{self.database}_ledger") and self.value(is_open):
                 self.slabrow(*command, "--go")

@@ -2,12 +2,10 @@
 
 import json
 import os
-import random
-import signal
-import time
 
 from slabrow.files.archive_place import claimed
 from tests.mariadb import MariaTest
+from tests.support import Kills
 
 COLUMNS = """reading_id bigint NOT NULL AUTO_INCREMENT, taken_at datetime(3) NOT NULL, weight decimal(8,2), f float,
   g double, moment timestamp NULL, day date, kind enum('a','b"c'), flags bit(10), wide bigint unsigned,
@@ -140,7 +138,7 @@ class ArchiveTest(MembershipTest):
             process = self.begin("tend", *GO)
             while process.poll() is None:
                 if any(name.startswith("slabrow_leaving") for (name,) in self.sql("SHOW TABLES")):
-                    process.send_signal(signal.SIGKILL)
+                    process.kill()
                     break
             process.communicate()
             if any(name.startswith("slabrow_leaving") and name.endswith("m01") for (name,) in self.sql("SHOW TABLES")):
@@ -154,14 +152,10 @@ class ArchiveTest(MembershipTest):
         self.fail("no kill fell between leaving and being dropped")
 
     def test_killed_at_any_moment_every_row_is_in_the_table_or_in_its_archive(self):
-        moments, killed = random.Random(5), 0
+        kills = Kills(within_s=0.6)
         for _ in range(12):
-            process = self.begin("tend", *GO)
-            time.sleep(moments.uniform(0.25, 0.6))
-            process.send_signal(signal.SIGKILL)
-            process.communicate()
-            killed += process.returncode == -signal.SIGKILL
-        self.assertGreater(killed, 2)
+            kills.kill(self.begin("tend", *GO))
+        self.assertGreater(kills.midway, 2)
         self.json("tend", *GO)
         self.assert_sound()
         left, _ = self.of("reading")
@@ -225,25 +219,21 @@ class JoiningTest(MembershipTest):
         self.assert_sound()
 
     def test_killed_at_any_moment_no_row_is_lost_or_doubled(self):
-        moments, killed = random.Random(11), 0
+        kills = Kills(within_s=0.7)
         before = self.of("reading")
         for round_ in range(6):
             moves = ["--from-catch-all"] if round_ % 2 else []
             self.slabrow("release", "m01", "--go")
             if moves:
                 self.sql("INSERT INTO reading (reading_id, taken_at) VALUES (2000000, '2026-01-05')")
-            process = self.begin(
-                "adopt", f"{self.database}.m01", "--into", "reading", "--to", "2026-02-01", *moves, "--go"
+            kills.kill(
+                self.begin("adopt", f"{self.database}.m01", "--into", "reading", "--to", "2026-02-01", *moves, "--go")
             )
-            time.sleep(moments.uniform(0.35, 0.7))
-            process.send_signal(signal.SIGKILL)
-            process.communicate()
-            killed += process.returncode == -signal.SIGKILL
             self.adopt("m01", "--to", "2026-02-01", *moves, "--go")
             self.sql("DELETE FROM reading WHERE reading_id = 2000000")
             self.assertEqual(before, self.of("reading"))
             self.assert_sound()
-        self.assertGreater(killed, 1)
+        self.assertGreater(kills.midway, 1)
 
     def test_beside_a_default_no_row_vanishes(self):
         self.sql("CREATE TABLE hive (kind int) PARTITION BY LIST (kind) "

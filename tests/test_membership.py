@@ -1,9 +1,5 @@
 """Tables become partitions, and partitions tables, while the table is in use."""
 
-import signal
-
-import psycopg
-
 from tests.busy import writers
 from tests.test_redivision import HASHED, LISTED, MONTHS, NOW, RedivisionTest
 
@@ -34,7 +30,7 @@ class AdoptTest(RedivisionTest):
             self.refused("1 row of the catch-all would belong", *MONTH)
             done = self.go(*ADOPT, *MONTH, "--from-catch-all")
             self.assertEqual(5_001, done["rows"])
-            self.assertLess(done["longest_lock_ms"], 250)
+            self.assertLess(done["longest_lock_ms"], 1_000)
             self.assertEqual(2, self.value(IS_LIKE_THE_OTHERS))
             self.assertEqual(5_001, self.value("SELECT count(*) FROM apiary.staged"))
             self.assertEqual(["fillfactor=70"], self.value("SELECT reloptions FROM pg_class WHERE relname = 'staged'"))
@@ -124,25 +120,13 @@ class AdoptTest(RedivisionTest):
         self.fill(parts=[*MONTHS, "CREATE TABLE apiary.reading_2026 PARTITION OF apiary.reading "
                                   "FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')"])  # fmt: skip
         self.sql(STAGED.format(40_000))
-        killed = 0
         with writers(self.dsn, self.ROWS, a_second=300) as made:
             for arguments in (ADOPT + MONTH, ("release", "apiary.staged", "--even-the-newest", "--keep-check")):
-                for delay in range(4, 30, 2):
-                    process = self.begin(*arguments, "--go", *NOW)
-                    try:
-                        process.wait(delay / 10)
-                    except psycopg.Error:
-                        raise
-                    except Exception:  # still at work: it is killed now
-                        process.kill()
-                    process.communicate()
-                    killed += process.returncode == -signal.SIGKILL
-                    is_partition = self.value("SELECT relispartition FROM pg_class WHERE relname = 'staged'")
-                    if is_partition == (arguments[0] == "adopt"):
-                        break
-                else:
+                midway = sum(self.is_killed_midway(actions, *arguments, "--go", *NOW) for actions in (1, 2, 3))
+                self.assertGreater(midway, 0)
+                is_partition = self.value("SELECT relispartition FROM pg_class WHERE relname = 'staged'")
+                if is_partition != (arguments[0] == "adopt"):
                     self.go(*arguments)
-        self.assertGreater(killed, 0)
         self.assertEqual(40_000, self.value("SELECT count(*) FROM apiary.staged"))
         self.assert_same(made)
 

@@ -1,13 +1,12 @@
 """Partitions are moved between tablespaces: directly, while they are used, back again, and killed in between."""
 
 import json
-import signal
 import time
 
 import psycopg
 
 from tests.busy import writers
-from tests.support import run
+from tests.support import Kills, run
 from tests.test_redivision import NOW, WITHIN, RedivisionTest
 
 COLD, FAST = 'cold "store"', "fast"
@@ -92,14 +91,10 @@ class DirectTest(PlacesTest):
             "INSERT INTO apiary.reading (hive_id, taken_at, note) SELECT n % 100, '2025-07-03', repeat('x', 90) FROM generate_series(1, 60000) n"
         )
         rows = self.value("SELECT count(*) FROM apiary.reading_2025_07")
-        midway = 0
-        for moment in (0.5, 0.62, 0.74, 0.86, 0.98, 1.1):
-            process = self.begin("relocate", "apiary.reading_2025_07", "--to-tablespace", COLD, "--go", *NOW)
-            time.sleep(moment)
-            process.send_signal(signal.SIGKILL)
-            process.communicate()
-            midway += process.returncode == -signal.SIGKILL
-        self.assertGreaterEqual(midway, 1)
+        kills = Kills(within_s=1.1)
+        for place in (COLD, FAST) * 3:
+            kills.kill(self.begin("relocate", "apiary.reading_2025_07", "--to-tablespace", place, "--go", *NOW))
+        self.assertGreaterEqual(kills.midway, 1)
         self.moved("reading_2025_07", COLD)
         self.assertEqual(
             ([COLD], rows), (self.lies("reading_2025_07"), self.value("SELECT count(*) FROM apiary.reading_2025_07"))
@@ -169,19 +164,15 @@ class LiveTest(PlacesTest):
         )
 
     def test_killed_at_any_moment_no_row_is_lost(self):
-        midway = 0
+        kills = Kills(within_s=1.5)
+        out = ("relocate", "apiary.reading_2025_03", "--to-tablespace", COLD, "--way", "live", "--go", *NOW)
         with writers(self.dsn, self.ROWS) as made:
-            for moment in (0.3, 0.5, 0.7, 0.9, 1.2, 1.5):
-                process = self.begin(
-                    "relocate", "apiary.reading_2025_03", "--to-tablespace", COLD, "--way", "live", "--go", *NOW
-                )
-                time.sleep(moment)
-                process.send_signal(signal.SIGKILL)
-                process.communicate()
-                midway += process.returncode == -signal.SIGKILL
+            for _ in range(6):
+                if not kills.kill(self.begin(*out)):
+                    self.json("relocate", "apiary.reading_2025_03", "--undo", "--go", *NOW)
             self.moved("reading_2025_03", COLD, "--way", "live")
             self.json("relocate", "apiary.reading_2025_03", "--drop-old", "--go", *NOW)
-        self.assertGreaterEqual(midway, 2)
+        self.assertGreaterEqual(kills.midway, 1)
         self.assert_same(made)
         self.assertEqual([COLD], self.lies("reading_2025_03"))
         self.assert_nothing_left()
@@ -279,12 +270,10 @@ class AgeTest(PlacesTest):
             ["apiary.reading_2025"], [each["partition"] for each in proposed["actions"] if each["kind"] == "place"]
         )
         self.assertIn("not written as SQL", self.slabrow("tend", "--now", "2026-04-01", "--script", "-", code=2).stderr)
+        kills = Kills(within_s=1)
         for now, place in (("2026-04-01", FAST), ("2026-09-01", COLD)):
             for _ in range(2):
-                process = self.begin("tend", "--go", "--pretend", "--now", now)
-                time.sleep(0.7)
-                process.send_signal(signal.SIGKILL)
-                process.communicate()
+                kills.kill(self.begin("tend", "--go", "--pretend", "--now", now))
             self.json("tend", "--go", "--pretend", "--now", now)
             self.assertEqual(([place], [place]), (self.lies("reading_2025_m2r00"), self.lies("reading_2025_m2r01")))
 
