@@ -22,7 +22,7 @@ import psycopg
 
 from benchmarks.running import finish, stolen_s
 from slabrow.servers.postgresql.private.server import PrivatePostgres, find_binaries, start
-from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, TABLE, longest_wait, writers
+from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, TABLE, longest_wait, rows_kept, writers
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 NOW = ("--now", "2026-03-01", "--pretend", "--go")
@@ -104,7 +104,7 @@ def speed(bench: Bench, rows: int) -> None:
     stolen = [stolen_s()]
     before = bench.bare()
     stolen.append(stolen_s())
-    with writers(bench.dsn, rows, a_second=WRITES_A_SECOND) as made:
+    with writers(bench.dsn, rows, a_second=WRITES_A_SECOND, twinned=False) as made:
         time.sleep(2)
         alone, written = longest_wait(made), sum(each.made for each in made)
         began = time.monotonic()
@@ -120,9 +120,11 @@ def speed(bench: Bench, rows: int) -> None:
     away = ", ".join(f"{end - begin:.1f}" for begin, end in pairwise(stolen))
     print(f"other machines of the host had our processors for {away} s: the copy, the conversion, the copy again")
     print(f"ratio {2 * took / (before + after):.2f} of the mean, {took / before:.2f} of the first")
+    [there] = bench.sql(f"SELECT count(*), sum(reading_id)::bigint FROM {TABLE}")
     at = max((wait, at) for each in made for wait, at in each.waits)[1] - began
     print(f"longest write {longest_wait(made):.0f} ms at {at:.1f} s (alone {alone:.0f} ms), longest lock {peak:.0f} ms, "
-          f"differences {bench.sql(DIFFERENCES)[0][0]}")  # fmt: skip
+          f"rows and sum of numbers as written: {there == rows_kept(made, rows)}, "
+          f"errors {[str(error) for each in made for error in each.errors][:3]}")  # fmt: skip
     print(f"memory of the program at most {bench.memory_mb:.0f} MB")
     for step, took_ms in bench.sql(
         "SELECT details->>'step', round(duration_ms) FROM slabrow.ledger WHERE duration_ms > 50 ORDER BY entry"

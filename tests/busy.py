@@ -37,14 +37,19 @@ DIFFERENCES = f"""SELECT count(*) FROM ((TABLE {TABLE} EXCEPT ALL TABLE {TWIN})
 class Writer(threading.Thread):
     """One session. Its rows are those whose number, divided by the number of writers, leaves its own."""
 
-    def __init__(self, dsn, number, writers, rows, pause_s, *, in_replica=False, isolation=None, stays=False):
+    def __init__(
+        self, dsn, number, writers, rows, pause_s, *, in_replica=False, isolation=None, stays=False, twinned=True
+    ):
         super().__init__(daemon=True)
         self.dsn, self.number, self.writers, self.pause_s = dsn, number, writers, pause_s
         self.in_replica, self.isolation = in_replica, isolation
+        self.tables = (TABLE, TWIN) if twinned else (TABLE,)
         self.stays = stays  # whether rows stay in their partitions: those elsewhere take no others by UPDATE or MERGE
         self.random = random.Random(number)
-        self.ids = [number + writers * n for n in range(1, rows // writers)]
-        self.next_id = 10_000_000 * (number + 1)
+        self.first_ids = range(number + writers, number + writers * (rows // writers), writers)
+        self.ids = list(self.first_ids)
+        self.block = max(10_000_000, rows + 1)  # new numbers of each writer, apart from all others
+        self.next_id = self.block * (number + 1)
         self.ended = threading.Event()
         self.made, self.waits, self.errors, self.lost_connections = 0, [], [], 0
         self.undoing, self.reread = [], False
@@ -93,9 +98,15 @@ class Writer(threading.Thread):
     def change(self, connection):
         if self.reread:
             rows = connection.execute(
-                f"SELECT reading_id FROM {TWIN} WHERE reading_id %% %s = %s AND reading_id < 10000000 "
+                f"SELECT reading_id FROM {TWIN} WHERE reading_id %% %s = %s AND reading_id < %s "
                 "OR reading_id BETWEEN %s AND %s",
-                [self.writers, self.number, 10_000_000 * (self.number + 1), 10_000_000 * (self.number + 2) - 1],
+                [
+                    self.writers,
+                    self.number,
+                    self.block,
+                    self.block * (self.number + 1),
+                    self.block * (self.number + 2) - 1,
+                ],
             )
             self.ids = [row[0] for row in rows]
             self.next_id = max([self.next_id, *(each + 1 for each in self.ids)])
@@ -108,9 +119,9 @@ class Writer(threading.Thread):
         number = self.ids[chosen] if self.ids else 0
         hive = self.random.randint(0, 99)
         if what < 0.4:
-            self.both(connection, f"INSERT INTO {{}} ({COLUMNS}) VALUES (%s, %s, %s, 1, 'new')", self.new(), hive, at)
+            self.make(connection, f"INSERT INTO {{}} ({COLUMNS}) VALUES (%s, %s, %s, 1, 'new')", self.new(), hive, at)
         elif what < 0.46:
-            self.both(
+            self.make(
                 connection,
                 f"INSERT INTO {{}} ({COLUMNS}) VALUES (%s, %s, %s, 1, 'new') ON CONFLICT DO NOTHING",
                 self.new(),
@@ -118,17 +129,17 @@ class Writer(threading.Thread):
                 at,
             )
         elif what < 0.62 or (self.stays and (what < 0.74 or what >= 0.97)):
-            self.both(connection, "UPDATE {} SET weight = weight + 1, hive_id = %s WHERE reading_id = %s", hive, number)
+            self.make(connection, "UPDATE {} SET weight = weight + 1, hive_id = %s WHERE reading_id = %s", hive, number)
         elif what < 0.74:
-            self.both(connection, "UPDATE {} SET taken_at = %s WHERE reading_id = %s", at, number)
+            self.make(connection, "UPDATE {} SET taken_at = %s WHERE reading_id = %s", at, number)
         elif what < 0.8:
             new = self.new(keep=False)
             moved, values = (", taken_at = %s", [at]) if not self.stays else ("", [])
-            self.both(connection, f"UPDATE {{}} SET reading_id = %s{moved} WHERE reading_id = %s", new, *values, number)
+            self.make(connection, f"UPDATE {{}} SET reading_id = %s{moved} WHERE reading_id = %s", new, *values, number)
             self.undoing.append((self.ids.__setitem__, chosen, number))
             self.ids[chosen] = new
         elif what < 0.93:
-            self.both(connection, "DELETE FROM {} WHERE reading_id = %s", number)
+            self.make(connection, "DELETE FROM {} WHERE reading_id = %s", number)
             last = self.ids.pop()
             if chosen < len(self.ids):
                 self.ids[chosen] = last
@@ -137,12 +148,12 @@ class Writer(threading.Thread):
                 self.undoing.append((self.ids.append, last))
         elif what < 0.97:
             new = [self.new() for _ in range(3)]
-            for table in (TABLE, TWIN):
+            for table in self.tables:
                 with connection.cursor().copy(f"COPY {table} ({COLUMNS}) FROM STDIN") as copy:
                     for each in new:
                         copy.write_row((each, hive, at, 2, "copied"))
         else:
-            self.both(
+            self.make(
                 connection,
                 "MERGE INTO {} t USING (VALUES (%s::bigint, %s::int)) v (n, h) ON t.reading_id = v.n "
                 "WHEN MATCHED THEN UPDATE SET hive_id = v.h, note = 'merged'",
@@ -157,10 +168,10 @@ class Writer(threading.Thread):
             self.undoing.append((self.ids.pop,))
         return self.next_id
 
-    @staticmethod
-    def both(connection, sql, *values):
-        counts = [connection.execute(sql.format(table), values).rowcount for table in (TABLE, TWIN)]
-        if counts[0] != counts[1]:
+    def make(self, connection, sql, *values):
+        """The change, in each table: a row of its own is met in each."""
+        counts = [connection.execute(sql.format(table), values).rowcount for table in self.tables]
+        if set(counts) != {1}:
             raise psycopg.DataError(f"{counts} rows: {sql}")
 
 
@@ -179,6 +190,12 @@ def writers(dsn, rows, *, number=3, a_second=600, **options):
             each.ended.set()
         for each in made:
             each.join(30)
+
+
+def rows_kept(made, rows):
+    """What the table must hold after the block, by the writers' own lists: how many rows, and the sum of their numbers."""
+    untouched = set(range(1, rows + 1)).difference(*(each.first_ids for each in made))
+    return sum(len(each.ids) for each in made) + len(untouched), sum(sum(each.ids) for each in made) + sum(untouched)
 
 
 def longest_wait(made):
