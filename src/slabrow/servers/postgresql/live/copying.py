@@ -117,7 +117,7 @@ FROM (SELECT relation, blocks, {blocks} AS a_piece
 DECLARE
   p record;
   place text;
-  horizon xid;
+  horizon_age int;
   before bigint;
   copied bigint;
 BEGIN
@@ -136,11 +136,12 @@ BEGIN
      (SELECT filenode FROM {schema}.reshaping_source WHERE job = {job} AND relation = p.relation) THEN
     RAISE EXCEPTION '% was emptied or rewritten', place USING ERRCODE = '{BEGIN_ANEW}';
   END IF;
-  SELECT r.horizon INTO horizon FROM {schema}.reshaping r WHERE r.job = {job};
-  EXECUTE format({literal(insert + " > age(%L::xid)")}, place, format('(%s,0)', p.low), format('(%s,0)', p.high),
-  horizon); GET DIAGNOSTICS before = ROW_COUNT;
-  EXECUTE format({literal(insert + f" <= age(%L::xid) AND NOT EXISTS (SELECT FROM {log} l WHERE {unknown})")},
-    place, format('(%s,0)', p.low), format('(%s,0)', p.high), horizon);
+  -- The age of a transaction does not change within one: it need not be worked out again for each row.
+  SELECT age(r.horizon) INTO horizon_age FROM {schema}.reshaping r WHERE r.job = {job};
+  EXECUTE format({literal(insert + " > %s")}, place, format('(%s,0)', p.low), format('(%s,0)', p.high), horizon_age);
+  GET DIAGNOSTICS before = ROW_COUNT;
+  EXECUTE format({literal(insert + f" <= %s AND NOT EXISTS (SELECT FROM {log} l WHERE {unknown})")},
+    place, format('(%s,0)', p.low), format('(%s,0)', p.high), horizon_age);
   GET DIAGNOSTICS copied = ROW_COUNT;
   UPDATE {schema}.reshaping_piece SET is_done = true, row_count = before + copied
     WHERE job = {job} AND piece = p.piece;

@@ -220,8 +220,6 @@ class LiveWork:
                 Statement(f"SET LOCAL {name} = on")
                 for name in ("enable_hashjoin", "enable_mergejoin", "enable_seqscan")
             ),
-            # Groups are few: sorting millions of rows first would take twice the time.
-            Statement("SET LOCAL enable_sort = off"),
             self._same_columns(),
             Check(
                 comparison.query(),

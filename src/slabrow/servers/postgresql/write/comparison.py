@@ -17,8 +17,6 @@ from slabrow.core.values.names import Name
 from slabrow.servers.postgresql import quoting
 from slabrow.servers.postgresql.quoting import identifier, literal
 
-MOST_FILTERS = 64  # above, one test for each leaf and row costs more than grouping
-
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
@@ -48,96 +46,54 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
            JOIN pg_catalog.pg_class c ON c.oid = g.tableoid) n ON n.leaf = o.leaf"""
 
     def _old_side(self) -> str:
-        """Few leaves: a sum for each in one pass, which the server divides among its processes. Many: grouped."""
-        tests = self._tests()
-        if tests is None:
-            return (
-                f"SELECT {self._expected_leaf()} AS leaf, count(*) AS rows, sum({self._print}) AS print\n"
-                f"      FROM {self.source} GROUP BY 1"
-            )
-        sums = ", ".join(
-            f"count(*) FILTER (WHERE {test}) AS rows_{number}, sum({self._print}) FILTER (WHERE {test}) "
-            f"AS print_{number}"
-            for number, (_, test) in enumerate(tests)
-        )
-        leaves = ", ".join(
-            f"({literal(leaf)}, rows_{number}, print_{number})" for number, (leaf, _) in enumerate(tests)
-        )
-        # Rows that no leaf takes are there under no name, and differ.
+        """The leaf is known by its number while rows are summed: grouping by a number costs less than by a name.
+
+        OFFSET keeps the planner from looking at the key behind the number. It would expect as many groups as there are
+        keys, sort the rows, and let one process alone group them. Written as 0 without a type, it would itself keep the
+        planner from dividing the work: it is not a constant yet when that is asked (`limit_needed` in planner.c).
+        """
+        names = quoting.array([literal(name) for name in self._numbers], "text")
         return (
-            f"SELECT leaf, rows, print FROM (SELECT count(*) AS rows_all, {sums} FROM {self.source}) s, LATERAL "
-            f"(VALUES {leaves}, "
-            f"(NULL, rows_all - {' - '.join(f'rows_{number}' for number in range(len(tests)))}, NULL)) v (leaf, "
-            "rows, print)"
-            "\n      WHERE rows > 0"
+            f"SELECT ({names})[number] AS leaf, rows, print\n"
+            "      FROM (SELECT number, count(*) AS rows, sum(print) AS print\n"
+            f"            FROM (SELECT {self._expected_leaf()} AS number, {self._print} AS print\n"
+            f"                  FROM {self.source} OFFSET bigint '0') r GROUP BY 1) g"
         )
 
-    def _tests(self) -> list[tuple[str, str]] | None:
-        """The condition of each leaf; None where there are too many, or only the server can tell."""
-        leaves = [(top, leaf) for top in self.planned for leaf in top.leaves]
-        if len(leaves) > MOST_FILTERS or self.layout.by is By.HASH or any(top.inner for top in self.planned):
-            return None
-        column = identifier(self.layout.key[0])
-        found = []
-        for _, leaf in leaves:
-            match leaf.bounds:
-                case Range() as range_:
-                    found.append((leaf.name, _between(column, range_)))
-                case Listed():
-                    found.append((leaf.name, f"({self._test(leaf, self.layout, self.copy)})"))
-                case CatchAll():
-                    others = [each for each in leaves if each[1] is not leaf]
-                    found.append((leaf.name, self._outside(column, [each.bounds for _, each in others])))
-        return found
-
-    def _outside(self, column: str, bounds: list[object]) -> str:
-        """The condition of the rows that none of the bounds holds: the gaps between them, and NULL."""
-        ranges = sorted(
-            (each for each in bounds if isinstance(each, Range)),
-            key=lambda each: (each.from_ is not None, order(each.from_[:1]) if each.from_ else ()),
-        )
-        values = [value for each in bounds if isinstance(each, Listed) for value in each.values]
-        tests = [] if None in values else [f"{column} IS NULL"]
-        if values:
-            listed = ", ".join(quoting.value(value) for value in values if value is not None)
-            return " OR ".join([*tests, f"{column} NOT IN ({listed})" if listed else f"{column} IS NOT NULL"])
-        end = None
-        for range_ in ranges:
-            if range_.from_ is not None and (end is None or order(end) < order(range_.from_[:1])):
-                low = "" if end is None else f"{column} >= {quoting.value(end[0])} AND "
-                tests.append(f"({low}{column} < {quoting.value(range_.from_[0])})")
-            end = range_.to[:1] if range_.to is not None else None
-        if end is not None or not ranges:
-            tests.append(f"{column} >= {quoting.value(end[0])}" if end is not None else f"{column} IS NOT NULL")
-        return "(" + " OR ".join(tests or ["false"]) + ")"
+    @property
+    def _numbers(self) -> dict[str, int]:
+        """The number of each partition, of both levels, from 1."""
+        names = (each.name for top in self.planned for each in (top, *top.inner))
+        return {name: number for number, name in enumerate(names, 1)}
 
     def _expected_leaf(self) -> str:
-        """SQL for the leaf's name that a row of the old table belongs to, from its key alone."""
-        outer = self._expected(self.layout, self.planned, self.copy)
+        """SQL for the number of the leaf that a row of the old table belongs to, from its key alone."""
+        numbers = self._numbers
+        outer = self._expected(self.layout, self.planned, self.copy, numbers)
         within = self.layout.within
         if within is None:
             return outer
         inner = [
-            f"WHEN {literal(partition.name)} THEN "
-            f"{self._expected(within, partition.inner, self.copy.sibling(partition.name))}"
+            f"WHEN {numbers[partition.name]} THEN "
+            f"{self._expected(within, partition.inner, self.copy.sibling(partition.name), numbers)}"
             for partition in self.planned
             if partition.inner
         ]
         return f"CASE {outer} {' '.join(inner)} ELSE {outer} END"
 
-    def _expected(self, layout: Layout, planned: tuple[Planned, ...], parent: Name) -> str:
-        """SQL for the name of the partition of `parent`."""
-        rest = next((partition.name for partition in planned if isinstance(partition.bounds, CatchAll)), None)
-        otherwise = "NULL::text" if rest is None else f"{literal(rest)}::text"
+    def _expected(self, layout: Layout, planned: tuple[Planned, ...], parent: Name, numbers: dict[str, int]) -> str:
+        """SQL for the number of the partition of `parent`."""
+        rest = next((numbers[each.name] for each in planned if isinstance(each.bounds, CatchAll)), None)
+        otherwise = "NULL::int" if rest is None else str(rest)
         column = identifier(layout.key[0])
         if layout.by is By.RANGE:
-            edges, labels = _ranges_as_buckets(planned, rest)
+            edges, names = _ranges_as_buckets(planned)
             thresholds = quoting.array([quoting.value(edge) for edge in edges], self.key_type)
-            names = quoting.array(["NULL" if label is None else literal(label) for label in labels], "text")
+            leaves = quoting.array([otherwise if name is None else str(numbers[name]) for name in names], "int")
             bucket = f"width_bucket({column}, {thresholds}) + 1"
-            return f"CASE WHEN {column} IS NULL THEN {otherwise} ELSE ({names})[{bucket}] END"
+            return f"CASE WHEN {column} IS NULL THEN {otherwise} ELSE ({leaves})[{bucket}] END"
         tests = [
-            f"WHEN {test} THEN {literal(partition.name)}"
+            f"WHEN {test} THEN {numbers[partition.name]}"
             for partition in planned
             if (test := self._test(partition, layout, parent)) is not None
         ]
@@ -185,20 +141,11 @@ def row_print(columns: tuple[str, ...], record_hash: bool) -> str:
     return f"hash_record_extended({row}, 0)" if record_hash else f"hashtextextended({row}::text, 0)"
 
 
-def _between(column: str, held: Range) -> str:
-    ends = [
-        f"{column} {sign} {quoting.value(end[0])}"
-        for end, sign in ((held.from_, ">="), (held.to, "<"))
-        if end is not None
-    ]
-    return "(" + " AND ".join(ends or [f"{column} IS NOT NULL"]) + ")"
-
-
-def _ranges_as_buckets(planned: tuple[Planned, ...], rest: str | None) -> tuple[list[Value], list[str | None]]:
-    """Sorted thresholds for width_bucket(), and the leaf of each bucket: one bucket more than thresholds."""
+def _ranges_as_buckets(planned: tuple[Planned, ...]) -> tuple[list[Value], list[str | None]]:
+    """Sorted thresholds for width_bucket(), and the partition of each bucket: one bucket more than thresholds."""
     ranges = [(partition.bounds, partition.name) for partition in planned if isinstance(partition.bounds, Range)]
     ends = {end[0] for bounds, _ in ranges for end in (bounds.from_, bounds.to) if end is not None}
     edges = sorted(ends, key=lambda value: order((value,)))
     starts = {bounds.from_[0]: name for bounds, name in ranges if bounds.from_ is not None}
-    below = next((name for bounds, name in ranges if bounds.from_ is None), rest)
-    return edges, [below, *(starts.get(edge, rest) for edge in edges)]
+    below = next((name for bounds, name in ranges if bounds.from_ is None), None)
+    return edges, [below, *(starts.get(edge) for edge in edges)]
