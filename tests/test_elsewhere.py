@@ -332,6 +332,10 @@ class From15To18Test(MovingTest):
     version, far_version = 15, 18
 
 
+class From15To15Test(MovingTest):
+    version, far_version = 15, 15
+
+
 class OddTest(FarTest):
     """Names that need quotes, a type that each server numbers in its own way, and parts of a hash."""
 

@@ -218,6 +218,6 @@ _REMEDIES = {
     "exclusion constraint": "drop it: it cannot be built beside writers",
     "incoming foreign key": "drop it for the time: the server lets no partition go that other tables refer to",
     "foreign table": "bring its rows home first: slabrow relocate … --to-tablespace NAME",
-    "partitioned partition": "divide, or merge, its own partitions one by one: name those",
+    "partitioned partition": "name its own partitions, one by one",
     "unfinished detaching": "finish that: slabrow tend --go",
 }
