@@ -21,13 +21,14 @@ from pathlib import Path
 import psycopg
 from psycopg.conninfo import conninfo_to_dict
 
-from benchmarks.running import finish
+from benchmarks.running import finish, stolen_s
 from slabrow.servers.postgresql.private.server import PrivatePostgres, find_binaries, start
-from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, longest_wait, writers
+from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, writers
 
 PROGRAM = Path(sys.executable).with_name("slabrow")
 NOW = ("--now", "2026-03-01", "--pretend", "--go")
 MARCH = "apiary.reading_2025_03"
+_ALONE_S = 20  # how long the writers are watched alone, before and after
 OUT, HOME = ("--elsewhere", "attic", "--give-up-key", "--still-written"), ("--to-tablespace", "pg_default")
 
 
@@ -114,23 +115,29 @@ def copying(bench: Bench, rows: int) -> None:
               "taken_at timestamptz NOT NULL, weight numeric, note text, doubled int GENERATED ALWAYS AS "
               "(hive_id * 2) STORED)", far)  # fmt: skip
     bench.sql("CREATE SCHEMA bare; CREATE TABLE bare.reading (LIKE apiary.reading INCLUDING GENERATED)")
-    for number in range(3):
-        bare = bare_copy(bench.here.dsn, far, MARCH, "bare.reading", COLUMNS)
-        whole = bench.done("relocate", MARCH, *OUT)
-        there = bench.step_ms("copy rows") / 1e3
-        print(
-            f"{number + 1}: there, copy {there:.2f} s : bare {bare:.2f} s = {there / bare:.2f}; the whole move {whole:.1f} s"
-        )
-        bench.done("relocate", MARCH, "--drop-old")
-        bare = bare_copy(far, bench.here.dsn, "apiary.reading_2025_03", "bare.reading", COLUMNS)
-        whole = bench.done("relocate", MARCH, *HOME)
-        home = bench.step_ms("copy rows") / 1e3
-        print(
-            f"{number + 1}: home,  copy {home:.2f} s : bare {bare:.2f} s = {home / bare:.2f}; the whole move {whole:.1f} s"
-        )
-        bench.done("relocate", MARCH, "--drop-old")
-        for dsn in (bench.here.dsn, far):
-            bench.sql("TRUNCATE bare.reading", dsn)
+    ratios: dict[str, list[float]] = {"there": [], "home": []}
+    for number in range(1, 6):
+        for direction, source, target, table, options in (
+            ("there", bench.here.dsn, far, MARCH, OUT), ("home", far, bench.here.dsn, MARCH, HOME)
+        ):  # fmt: skip
+            stolen = stolen_s()
+            bare = [bare_copy(source, target, table, "bare.reading", COLUMNS)]
+            whole = bench.done("relocate", MARCH, *options)
+            took = bench.step_ms("copy rows") / 1e3
+            bench.sql("TRUNCATE bare.reading", target)
+            kept = table.replace("_03", "_03_before") if direction == "there" else table
+            bare.append(bare_copy(source, target, kept, "bare.reading", COLUMNS))
+            bench.sql("TRUNCATE bare.reading", target)
+            bench.done("relocate", MARCH, "--drop-old")
+            ratios[direction].append(2 * took / sum(bare))
+            print(
+                f"{number}: {direction}, copy {took:.2f} s : bare {bare[0]:.2f} and {bare[1]:.2f} s = "
+                f"{ratios[direction][-1]:.2f}; the whole move {whole:.1f} s, other machines of the host had our "
+                f"processors for {stolen_s() - stolen:.1f} s",
+                flush=True,
+            )
+    for direction, every in ratios.items():
+        print(f"{direction}: ratio {statistics.median(every):.2f} (median of {len(every)})")
 
 
 def kills(bench: Bench, wanted: int) -> None:
@@ -157,9 +164,8 @@ def kills(bench: Bench, wanted: int) -> None:
         raise SystemExit(f"{arguments} does not come to its end")
 
     with writers(bench.here.dsn, 120_000, a_second=500, stays=True) as made:
-        time.sleep(5)
-        alone = longest_wait(made)
-        began, before = time.monotonic(), sum(each.made for each in made)
+        time.sleep(_ALONE_S)
+        began, before, stolen = time.monotonic(), sum(each.made for each in made), stolen_s()
         while min(seen["there"], seen["home"]) < wanted // 2:
             cycles += 1
             until_done("there", *OUT)
@@ -172,13 +178,17 @@ def kills(bench: Bench, wanted: int) -> None:
                 until_done("there", "--undo")
                 until_done("home", *HOME)
             until_done("home", "--drop-old")
-        rate = (sum(each.made for each in made) - before) / (time.monotonic() - began)
+        ended, stolen = time.monotonic(), stolen_s() - stolen
+        rate = (sum(each.made for each in made) - before) / (ended - began)
+        time.sleep(_ALONE_S)
+    waits = [(wait, began <= at <= ended) for each in made for wait, at in each.waits]
+    longest, alone = (max(wait for wait, is_beside in waits if is_beside == beside) for beside in (True, False))
     errors = [str(error) for each in made for error in each.errors]
     print(
         f"{sum(seen.values())} kills ({dict(seen)}) in {cycles} cycles, {rate:.0f} writes a second, errors {errors[:2]}"
     )
-    print(f"longest write {longest_wait(made):.0f} ms (alone {alone:.0f} ms), "
-          f"differences {bench.sql(DIFFERENCES)[0][0]}")  # fmt: skip
+    print(f"longest write {longest:.0f} ms (alone, before and after, {alone:.0f} ms), other machines of the host had our "
+          f"processors for {stolen:.0f} of {os.cpu_count() * (ended - began):.0f} s, differences {bench.sql(DIFFERENCES)[0][0]}")  # fmt: skip
 
 
 SPREAD = """[[layout]]

@@ -169,6 +169,12 @@ class MovingTest(FarTest):
         self.assert_same(made)
         self.assert_nothing_left()
         self.assertEqual([], self.far_tables())
+        march, april = (
+            self.sql("SELECT indisunique, regexp_replace(pg_get_indexdef(indexrelid), '^.* USING', '') FROM pg_index "
+                     f"WHERE indrelid = 'apiary.reading_2025_{month}'::regclass ORDER BY 1, 2")
+            for month in ("03", "04")
+        )  # fmt: skip
+        self.assertEqual(april, march, "each index came home once")
 
     def test_a_key_is_kept_as_it_was(self):
         self.sql("""ALTER TABLE apiary.reading DROP CONSTRAINT reading_pkey;

@@ -263,7 +263,11 @@ def _plan(
             )
     extra = _common(found.own_indexes)
     if far is not None and not far.comes:
-        extra = session.partitions.indexes_there(far)
+        # Those of the table are made with it.
+        own = {(index.definition, index.is_unique) for index in shape.indexes}
+        extra = tuple(
+            index for index in session.partitions.indexes_there(far) if (index.definition, index.is_unique) not in own
+        )
     return RedivisionPlan(
         job=store.next_number(),
         schema=schema,
