@@ -20,7 +20,7 @@ from threading import Event, Thread
 
 import psycopg
 
-from benchmarks.running import finish, stolen_s
+from benchmarks.running import LockWatch, finish, stolen_s
 from slabrow.servers.postgresql.private.server import PrivatePostgres, find_binaries, start
 from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, TABLE, longest_wait, rows_kept, writers
 
@@ -106,7 +106,7 @@ def speed(bench: Bench, rows: int) -> None:
     stolen = [stolen_s()]
     before = bench.bare()
     stolen.append(stolen_s())
-    with writers(bench.dsn, rows, a_second=WRITES_A_SECOND, twinned=False) as made:
+    with writers(bench.dsn, rows, a_second=WRITES_A_SECOND, twinned=False) as made, LockWatch(bench.dsn) as watch:
         time.sleep(2)
         alone, written = longest_wait(made), sum(each.made for each in made)
         began = time.monotonic()
@@ -125,7 +125,7 @@ def speed(bench: Bench, rows: int) -> None:
     [there] = bench.sql(f"SELECT count(*), sum(reading_id)::bigint FROM {TABLE}")
     at = max((wait, at) for each in made for wait, at in each.waits)[1] - began
     print(f"longest write {longest_wait(made):.0f} ms at {at:.1f} s (alone {alone:.0f} ms), longest lock {peak:.0f} ms, "
-          f"rows and sum of numbers as written: {there == rows_kept(made, rows)}, "
+          f"longest wait for a lock {watch.longest_ms:.0f} ms, rows and sum of numbers as written: {there == rows_kept(made, rows)}, "
           f"errors {[str(error) for each in made for error in each.errors][:3]}")  # fmt: skip
     print(f"memory of the program at most {bench.memory_mb:.0f} MB")
     for step, took_ms in bench.sql(

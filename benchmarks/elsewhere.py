@@ -21,7 +21,7 @@ from pathlib import Path
 import psycopg
 from psycopg.conninfo import conninfo_to_dict
 
-from benchmarks.running import finish, stolen_s
+from benchmarks.running import LockWatch, finish, stolen_s
 from slabrow.servers.postgresql.private.server import PrivatePostgres, find_binaries, start
 from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, writers
 
@@ -163,7 +163,7 @@ def kills(bench: Bench, wanted: int) -> None:
                 print(f"  {arguments}: {process.returncode}: {said[1].strip()[-300:]}")
         raise SystemExit(f"{arguments} does not come to its end")
 
-    with writers(bench.here.dsn, 120_000, a_second=500, stays=True) as made:
+    with writers(bench.here.dsn, 120_000, a_second=500, stays=True) as made, LockWatch(bench.here.dsn) as watch:
         time.sleep(_ALONE_S)
         began, before, stolen = time.monotonic(), sum(each.made for each in made), stolen_s()
         while min(seen["there"], seen["home"]) < wanted // 2:
@@ -187,7 +187,8 @@ def kills(bench: Bench, wanted: int) -> None:
     print(
         f"{sum(seen.values())} kills ({dict(seen)}) in {cycles} cycles, {rate:.0f} writes a second, errors {errors[:2]}"
     )
-    print(f"longest write {longest:.0f} ms (alone, before and after, {alone:.0f} ms), other machines of the host had our "
+    print(f"longest write {longest:.0f} ms (alone, before and after, {alone:.0f} ms), "
+          f"longest wait for a lock {watch.longest_ms:.0f} ms, other machines of the host had our "
           f"processors for {stolen:.0f} of {os.cpu_count() * (ended - began):.0f} s, differences {bench.sql(DIFFERENCES)[0][0]}")  # fmt: skip
 
 

@@ -1,4 +1,4 @@
-"""Runs the program to its end: how long it took, and the memory that it alone needed."""
+"""Runs the program to its end: how long it took, the memory that it alone needed, and who waited for locks."""
 
 import os
 import re
@@ -7,6 +7,9 @@ import time
 from contextlib import suppress
 from pathlib import Path
 from threading import Event, Thread
+from typing import Self
+
+import psycopg
 
 _EVERY_S = 0.05
 
@@ -40,3 +43,32 @@ def finish(process: subprocess.Popen, what: str, began: float) -> tuple[float, f
     if process.returncode:
         raise SystemExit(f"slabrow {what} ended with {process.returncode}: {said}")
     return took, max(peaks) / 1024
+
+
+class LockWatch(Thread):
+    """Looks every 20 ms how long sessions other than Slabrow's have been waiting for a lock.
+
+    longest_ms   of all waits, so far; a wait that ends between two looks is seen up to 20 ms too short
+    """
+
+    def __init__(self, dsn: str) -> None:
+        super().__init__(daemon=True)
+        self.dsn, self.longest_ms, self.ended = dsn, 0.0, Event()
+
+    def run(self) -> None:
+        with psycopg.connect(self.dsn, autocommit=True, application_name="slabrow-watch") as watcher:
+            while not self.ended.wait(0.02):
+                [(waited,)] = watcher.execute(
+                    """SELECT max(extract(epoch FROM clock_timestamp() - waitstart))::float8 * 1000
+                       FROM pg_locks JOIN pg_stat_activity USING (pid)
+                       WHERE NOT granted AND application_name !~ '^slabrow'"""
+                ).fetchall()
+                self.longest_ms = max(self.longest_ms, waited or 0.0)
+
+    def __enter__(self) -> Self:
+        self.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.ended.set()
+        self.join()
