@@ -1,6 +1,7 @@
 """Partitions go to another server behind the same table, come home, and are kept up there: with real servers only."""
 
 import os
+import re
 import signal
 import subprocess
 import time
@@ -9,6 +10,11 @@ from contextlib import contextmanager, suppress
 import psycopg
 from psycopg.conninfo import conninfo_to_dict
 
+from slabrow.demo.data import Demo
+from slabrow.demo.load import load
+from slabrow.demo.workload import WORKLOAD
+from slabrow.files.query_file import read_queries
+from slabrow.servers.families import open_session
 from slabrow.servers.postgresql.private.server import start
 from tests.busy import longest_wait, writers
 from tests.support import binaries, server
@@ -595,6 +601,55 @@ class SpreadTest(FarTest):
         self.assertIn("move parts", said)
         places = [each["tablespace"] for each in self.json("forecast", "--table", "apiary.weighing")["partitions"]]
         self.assertEqual([None, "attic", "cellar", "shed"] * 2, places)
+
+    def test_the_demo_queries_return_what_a_plain_table_does(self):
+        session = open_session(self.dsn)
+        self.addCleanup(session.close)
+        self.sql("DROP SCHEMA IF EXISTS apiary CASCADE")
+        load(session, Demo(40_000), lambda *_: None)
+        self.sql("ALTER TABLE apiary.reading RENAME TO plain")
+        (self.folder / "slabrow.toml").write_text(
+            (self.folder / "slabrow.toml").read_text().replace("weighing", "reading")
+        )
+        (self.folder / "table.sql").write_text(
+            "CREATE TABLE apiary.reading (reading_id bigint NOT NULL, hive_id integer NOT NULL, taken_at timestamptz NOT "
+            "NULL, weight_kg real NOT NULL, brood_c real, humidity_pct smallint NOT NULL, sound_db real NOT NULL, "
+            "PRIMARY KEY (reading_id, hive_id)); CREATE INDEX ON apiary.reading (hive_id, taken_at);"
+        )
+        self.go("build", "--table", "apiary.reading", "--schema", "table.sql")
+        self.sql("INSERT INTO apiary.reading SELECT * FROM apiary.plain; ANALYZE apiary.reading")
+        (self.folder / "day.sql").write_text(re.sub("-- touches.*\n", "", WORKLOAD))
+        queries = [each for each in read_queries(self.folder / "day.sql") if "apiary.reading" in each.sql]
+        self.assertEqual(23, len(queries))
+        for query in queries:
+            with self.subTest(query.name):
+                spread, plain = (self.rows_of(query, table) for table in ("apiary.reading", "apiary.plain"))
+                self.assertEqual(len(plain), len(spread))
+                for one, other in zip(spread, plain, strict=True):
+                    for value, wanted in zip(one, other, strict=True):
+                        if isinstance(wanted, float):
+                            self.assertAlmostEqual(wanted, value, places=3)
+                        else:
+                            self.assertEqual(wanted, value)
+        homes = dict(self.sql("SELECT DISTINCT hive_id, tableoid::regclass::text FROM apiary.reading"))
+        proofs = {each["name"]: each for each in self.json("prove", "--queries", "day.sql", "--run")["queries"]}
+        for query in queries:
+            with self.subTest(query.name):
+                found = proofs[query.name]
+                self.assertEqual(set(found["predicted"]), set(found["planned"]))
+                hive = re.search(r"hive_id = (\d+)", query.sql) or re.match(r"(\d+)$", (*query.params, "")[0])
+                if hive:
+                    self.assertEqual({homes[int(hive[1])]}, set(found["executed"]))
+
+    def rows_of(self, query, table):
+        """The rows of a query about the readings, in an order of their own."""
+        with self.connection.transaction(force_rollback=True):
+            self.sql(f"PREPARE asked AS {query.sql.replace('apiary.reading', table)}")
+            values = f"({', '.join(query.params)})" if query.params else ""
+            done = self.connection.execute(f"EXECUTE asked{values}")
+            rows = done.fetchall() if done.description else [(done.rowcount,)]
+            self.sql("DEALLOCATE asked")
+        return sorted(rows, key=lambda row: [f"{each:.3f}" if isinstance(each, float) else str(each) for each in row])
 
 
 del RedivisionTest, MONTHS, REST
