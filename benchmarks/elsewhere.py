@@ -1,7 +1,8 @@
-"""Partitions on other servers: what a move costs, kills in both directions, and a hash over four servers.
+"""Partitions in other places: what a move costs, kills in both directions, and a hash over four servers.
 
 python -m benchmarks.elsewhere copying [ROWS]   default 1,000,000: the rows there and home : a bare binary COPY of them
 python -m benchmarks.elsewhere kills [KILLS]    default 60: SIGKILL there and home, beside 500 writes a second
+python -m benchmarks.elsewhere tablespaces [KILLS]   default 60: the same to a tablespace and back
 python -m benchmarks.elsewhere spread [ROWS]    default 400,000: grouped queries over four servers : the same parts here
 Each takes --local N and --remote N, the major versions of the two servers (default: the newest).
 """
@@ -141,11 +142,26 @@ def copying(bench: Bench, rows: int) -> None:
 
 
 def kills(bench: Bench, wanted: int) -> None:
-    """As many in each direction as are wanted in all, halved."""
+    """To another server and home: half of the wanted kills in each direction, or more."""
     bench.months(120_000)
     bench.know(("attic",), LAYOUT)
+    _killed(bench, wanted, OUT, HOME)
+
+
+def tablespaces(bench: Bench, wanted: int) -> None:
+    """As `kills`, to a tablespace and back while the partition is used."""
+    bench.months(120_000)
+    (bench.folder / "slabrow.toml").write_text(LAYOUT)
+    bench.sql("ALTER SYSTEM SET allow_in_place_tablespaces = on")
+    bench.sql("SELECT pg_reload_conf(), pg_sleep(0.5)")
+    bench.sql("CREATE TABLESPACE cold LOCATION ''")
+    live = ("--way", "live")
+    _killed(bench, wanted, ("--to-tablespace", "cold", *live), (*HOME, *live))
+
+
+def _killed(bench: Bench, wanted: int, out: tuple[str, ...], home: tuple[str, ...]) -> None:
     chance, seen, cycles = random.Random(wanted), Counter[str](), 0
-    bench.done("relocate", MARCH, *OUT)
+    bench.done("relocate", MARCH, *out)
     bench.done("relocate", MARCH, "--undo")
 
     def until_done(direction: str, *arguments: str) -> None:
@@ -168,15 +184,15 @@ def kills(bench: Bench, wanted: int) -> None:
         began, before, stolen = time.monotonic(), sum(each.made for each in made), stolen_s()
         while min(seen["there"], seen["home"]) < wanted // 2:
             cycles += 1
-            until_done("there", *OUT)
+            until_done("there", *out)
             if chance.random() < 0.25:
                 until_done("home", "--undo")
                 continue
             until_done("there", "--drop-old")
-            until_done("home", *HOME)
+            until_done("home", *home)
             if chance.random() < 0.25:
                 until_done("there", "--undo")
-                until_done("home", *HOME)
+                until_done("home", *home)
             until_done("home", "--drop-old")
         ended, stolen = time.monotonic(), stolen_s() - stolen
         rate = (sum(each.made for each in made) - before) / (ended - began)
@@ -240,7 +256,12 @@ def spread(bench: Bench, rows: int) -> None:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    usual = {"copying": (copying, 1_000_000), "kills": (kills, 60), "spread": (spread, 400_000)}
+    usual = {
+        "copying": (copying, 1_000_000),
+        "kills": (kills, 60),
+        "tablespaces": (tablespaces, 60),
+        "spread": (spread, 400_000),
+    }
     parser.add_argument("what", choices=usual)
     parser.add_argument("number", nargs="?", type=int)
     parser.add_argument("--local", type=int)
