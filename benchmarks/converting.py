@@ -167,12 +167,15 @@ def waits(bench: Bench, rows: int) -> None:
         for options in (NOW, ("--undo", "--go"), NOW, ("--drop-old", "--go")):
             for each in made:
                 each.waits.clear()
-            began = time.monotonic()
-            took = bench.convert(*options)
-            time.sleep(1)
+            began, stolen = time.monotonic(), stolen_s()
+            with LockWatch(bench.dsn) as locks:
+                took = bench.convert(*options)
+                time.sleep(1)
+            stolen = stolen_s() - stolen
             worst = sorted(((wait, at - began) for each in made for wait, at in each.waits), reverse=True)[:3]
             said = ", ".join(f"{wait:.0f} ms at {at:.1f} s" for wait, at in worst)
-            print(f"convert {' '.join(options)}: {took:.1f} s, longest writes {said}", flush=True)
+            print(f"convert {' '.join(options)}: {took:.1f} s, longest writes {said}, longest wait for a lock "
+                  f"{locks.longest_ms:.0f} ms, other machines of the host had our processors for {stolen:.1f} s", flush=True)  # fmt: skip
         ended.set()
     print(f"errors {sum(len(each.errors) for each in made)}, differences {bench.sql(DIFFERENCES)[0][0]}")
 
