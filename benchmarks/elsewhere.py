@@ -29,8 +29,8 @@ from tests.busy import COLUMNS, DIFFERENCES, SCHEMA, writers
 PROGRAM = Path(sys.executable).with_name("slabrow")
 NOW = ("--now", "2026-03-01", "--pretend", "--go")
 MARCH = "apiary.reading_2025_03"
-_ALONE_S = 20  # how long the writers are watched alone, before and after
 OUT, HOME = ("--elsewhere", "attic", "--give-up-key", "--still-written"), ("--to-tablespace", "pg_default")
+_ALONE_S = 20  # how long the writers are watched alone, before and after
 
 
 class Bench:

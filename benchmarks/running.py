@@ -48,22 +48,26 @@ def finish(process: subprocess.Popen, what: str, began: float) -> tuple[float, f
 class LockWatch(Thread):
     """Looks every 20 ms how long sessions other than Slabrow's have been waiting for a lock.
 
-    longest_ms   of all waits, so far; a wait that ends between two looks is seen up to 20 ms too short
+    longest_ms   the longest wait so far; a wait that ends between two looks is seen up to 20 ms too short
+    behind       who held the lock, as the end of a sentence
     """
 
     def __init__(self, dsn: str) -> None:
         super().__init__(daemon=True)
-        self.dsn, self.longest_ms, self.ended = dsn, 0.0, Event()
+        self.dsn, self.longest_ms, self.behind, self.ended = dsn, 0.0, "", Event()
 
     def run(self) -> None:
         with psycopg.connect(self.dsn, autocommit=True, application_name="slabrow-watch") as watcher:
             while not self.ended.wait(0.02):
-                [(waited,)] = watcher.execute(
-                    """SELECT max(extract(epoch FROM clock_timestamp() - waitstart))::float8 * 1000
-                       FROM pg_locks JOIN pg_stat_activity USING (pid)
-                       WHERE NOT granted AND application_name !~ '^slabrow'"""
-                ).fetchall()
-                self.longest_ms = max(self.longest_ms, waited or 0.0)
+                for waited_ms, holders in watcher.execute(
+                    """SELECT extract(epoch FROM clock_timestamp() - waitstart)::float8 * 1000,
+                              (SELECT string_agg(application_name || ' ' || backend_type || ': ' || left(query, 100), ' | ')
+                               FROM pg_stat_activity WHERE pid = ANY (pg_blocking_pids(w.pid)))
+                       FROM (SELECT pid, waitstart FROM pg_locks JOIN pg_stat_activity USING (pid)
+                             WHERE NOT granted AND waitstart IS NOT NULL AND application_name !~ '^slabrow') w"""
+                ):
+                    if waited_ms > self.longest_ms:
+                        self.longest_ms, self.behind = waited_ms, f" (behind {holders})" if holders else ""
 
     def __enter__(self) -> Self:
         self.start()

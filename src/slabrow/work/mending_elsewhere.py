@@ -60,9 +60,9 @@ def _mended(
     faults = [f"{look.table.table}: {fault}" for look in looks for fault in look.faults]
     if not any(look.can_be_mended for look in looks):
         raise Refusal(
-            "Slabrow does not mend what differs on the other server",
+            "Slabrow cannot mend these differences on the other server",
             found="\n".join(faults),
-            fix="decide for each line, and follow it",
+            fix="follow the step in each line",
         )
     refuse_under_way(session, schema, place.root)
     steps = _steps(session, place, looks)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from slabrow.core.rehearsal.made_up_table import EnumerationFacts
 from slabrow.core.rehearsal.outcome import ServerCounters
 from slabrow.core.table.layout import HERE, Layout
-from slabrow.core.upkeep.elsewhere import Elsewhere
+from slabrow.core.upkeep.elsewhere import Elsewhere, FarTable
 from slabrow.core.upkeep.statements import Transaction
 from slabrow.core.values.errors import UsageError
 from slabrow.core.values.names import Name, fit
@@ -28,26 +28,29 @@ class StandIns:
     sessions: Mapping[str, Session] = field(default_factory=dict)
 
     def counters(self, here: Session) -> ServerCounters:
-        """Of all servers together."""
+        """Counters of all servers together."""
         found = here.rehearsing.counters()
         for each in self.sessions.values():
             found += each.rehearsing.counters()
         return found
 
+    def _parts(self, here: Session, table: Name) -> Mapping[Name, FarTable]:
+        return here.partitions.far_tables(table) if self.sessions else {}
+
     def vacuum(self, here: Session, table: Name) -> None:
-        """The parts of a table on these servers."""
-        for far in here.partitions.far_tables(table).values() if self.sessions else ():
+        """Vacuums the parts of a table on these servers."""
+        for far in self._parts(here, table).values():
             self.sessions[far.server].rehearsing.settle(far.table)
 
     def total_bytes(self, here: Session, table: Name) -> int:
-        """Of the parts of a table on these servers, with their indexes."""
-        there = here.partitions.far_tables(table) if self.sessions else {}
-        return sum(look.bytes for look in here.partitions.look_there(list(there)).values())
+        """Bytes of the parts of a table on these servers, with their indexes."""
+        parts = list(self._parts(here, table))
+        return sum(look.bytes for look in here.partitions.look_there(parts).values())
 
     def remove(self, context: Context, here: Session, table: Name) -> None:
         """Drops the parts of a table on these servers."""
-        there = here.partitions.far_tables(table) if self.sessions else {}
-        dropping = [Transaction(f"drop {far.table}", (here.writer.dropping_there(far),)) for far in there.values()]
+        parts = self._parts(here, table).values()
+        dropping = [Transaction(f"drop {far.table}", (here.writer.dropping_there(far),)) for far in parts]
         runner.run(here, dropping, context.lock_wait_ms)
 
 

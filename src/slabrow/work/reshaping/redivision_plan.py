@@ -261,13 +261,10 @@ def _plan(
                 found="there is a table of that name already",
                 fix="drop it if it is left from earlier work, or rename it",
             )
-    extra = _common(found.own_indexes)
     if far is not None and not far.comes:
-        # Those of the table are made with it.
-        own = {(index.definition, index.is_unique) for index in shape.indexes}
-        extra = tuple(
-            index for index in session.partitions.indexes_there(far) if (index.definition, index.is_unique) not in own
-        )
+        extra = _besides(session.partitions.indexes_there(far), shape.indexes)
+    else:
+        extra = _common(found.own_indexes)
     return RedivisionPlan(
         job=store.next_number(),
         schema=schema,
@@ -306,6 +303,12 @@ def _common(own: Sequence[Sequence[Index]]) -> tuple[Index, ...]:
     """Indexes of their own that all of them have, by what they index."""
     shared = set.intersection(*({index.definition for index in each} for each in own))
     return tuple(index for index in own[0] if index.definition in shared)
+
+
+def _besides(indexes: Sequence[Index], of_table: Sequence[Index]) -> tuple[Index, ...]:
+    """The indexes that the table does not have. Every new partition gets the table's indexes anyway."""
+    known = {(index.definition, index.is_unique) for index in of_table}
+    return tuple(index for index in indexes if (index.definition, index.is_unique) not in known)
 
 
 def _name(layout: Layout | None, tree: Tree, bounds: Bounds, span: Span | None) -> str:

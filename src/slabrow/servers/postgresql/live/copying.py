@@ -113,6 +113,8 @@ FROM (SELECT relation, blocks, {blocks} AS a_piece
             f"l.new_{number} = s.{_in_format(identifier(name))}" for number, name in enumerate(self.followed, 1)
         )
         log = _in_format(self.following.log)
+        # age() counts from one number throughout a transaction (GetStableLatestTransactionId): the block works out the
+        # age of the horizon once, and not for each row.
         body = f"""
 DECLARE
   p record;
@@ -136,7 +138,6 @@ BEGIN
      (SELECT filenode FROM {schema}.reshaping_source WHERE job = {job} AND relation = p.relation) THEN
     RAISE EXCEPTION '% was emptied or rewritten', place USING ERRCODE = '{BEGIN_ANEW}';
   END IF;
-  -- The age of a transaction does not change within one: it need not be worked out again for each row.
   SELECT age(r.horizon) INTO horizon_age FROM {schema}.reshaping r WHERE r.job = {job};
   EXECUTE format({literal(insert + " > %s")}, place, format('(%s,0)', p.low), format('(%s,0)', p.high), horizon_age);
   GET DIAGNOSTICS before = ROW_COUNT;

@@ -195,7 +195,7 @@ _COLUMNS_HERE = """
            jsonb_object_agg(coalesce((SELECT option_value FROM pg_options_to_table(a.attfdwoptions)
                                       WHERE option_name = 'column_name'), a.attname),
                             format_type(a.atttypid, a.atttypmod)),
-           -- Those of the table; a partition may have others of its own, which only say something here.
+           -- CHECKs of the parent only. The server does not enforce a CHECK of the foreign table itself.
            (SELECT coalesce(jsonb_agg(conname), '[]') FROM pg_constraint
             WHERE conrelid = c.oid AND contype = 'c' AND convalidated AND coninhcount > 0)
     FROM unnest(%s::text[]) asked JOIN pg_class c ON c.oid = to_regclass(asked)

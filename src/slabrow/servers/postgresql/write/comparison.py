@@ -2,8 +2,8 @@
 
 The fingerprint is the sum of a 64-bit hash of each row: it does not depend on the order of the rows, and unlike an
 exclusive-or it changes when a row is doubled. It does not overflow: the server adds bigint up to a numeric
-(https://www.postgresql.org/docs/current/functions-aggregate.html). On the old side the partition is worked out from
-the key, on the new side it is where the server has put the row.
+(https://www.postgresql.org/docs/current/functions-aggregate.html). The query works out the leaf of an old row
+from its key; the leaf of a new row is the one into which the server has put the row.
 """
 
 from dataclasses import dataclass
@@ -46,11 +46,11 @@ FULL JOIN (SELECT c.relname::text AS leaf, g.rows, g.print
            JOIN pg_catalog.pg_class c ON c.oid = g.tableoid) n ON n.leaf = o.leaf"""
 
     def _old_side(self) -> str:
-        """The leaf is known by its number while rows are summed: grouping by a number costs less than by a name.
+        """Groups the rows by the number of their leaf, and looks up the leaf's name at the end.
 
-        OFFSET keeps the planner from looking at the key behind the number. It would expect as many groups as there are
-        keys, sort the rows, and let one process alone group them. Written as 0 without a type, it would itself keep the
-        planner from dividing the work: it is not a constant yet when that is asked (`limit_needed` in planner.c).
+        With OFFSET the planner does not merge the inner query into the outer one. Merged, the planner would take each
+        key for a group of its own, sort all rows, and use one process. OFFSET 0 without a type also forbids several
+        processes: the planner accepts only a bigint constant before it simplifies casts (`limit_needed`, planner.c).
         """
         names = quoting.array([literal(name) for name in self._numbers], "text")
         return (
