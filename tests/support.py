@@ -262,7 +262,7 @@ class DatabaseTest(ServerTest):
         process.communicate()
         return process.returncode == -signal.SIGKILL
 
-    def wait_until(self, query, seconds=20):
+    def wait_until(self, query, seconds=60):
         """Until a query says true."""
         end = time.monotonic() + seconds
         while not self.value(query):

@@ -109,6 +109,18 @@ class FiguresTest(DatabaseTest):
             {"event_3": 0, **dict(self.sql("SELECT tableoid::regclass::text, count(*) FROM event GROUP BY 1"))}, counted
         )
 
+    def test_infinite_times_are_counted_apart(self):
+        self.sql(
+            "CREATE TABLE visit (at timestamptz); INSERT INTO visit SELECT timestamptz '2026-01-05' + n * interval '1 day' FROM generate_series(0, 49) n;"
+            "INSERT INTO visit SELECT 'infinity' FROM generate_series(1, 7); INSERT INTO visit VALUES ('-infinity'), (NULL); ANALYZE visit"
+        )
+        counted = self.json("survey", "visit", "--exact")["counts"]
+        self.assertEqual(
+            (50, 8, 1), (sum(each["rows"] for each in counted["buckets"]), counted["outside"], counted["nulls"])
+        )
+        self.assertIn("8 rows with a time that no calendar holds", self.slabrow("survey", "visit", "--exact").stdout)
+        self.assertIn("no lowest and highest value", self.slabrow("survey", "visit").stdout)
+
     def test_a_new_partition_makes_nothing_forgotten(self):
         self.layout(layout("public.event", key=["at"], ahead="2 months"))
         before = self.json("survey", "event")["rows"]

@@ -278,7 +278,7 @@ class InterruptionTest(DatabaseTest):
         self.slabrow("convert", "--way", "locked", "--go", *NOW)
         self.assertEqual(before, self.value("SELECT sum(hashtext(r::text)) FROM reading r"))
 
-    def wait_for(self, query, deadline_s=20):
+    def wait_for(self, query, deadline_s=60):
         """Until a session of the program runs such a query; None: until it has no session."""
         end = time.monotonic() + deadline_s
         while time.monotonic() < end:

@@ -214,7 +214,8 @@ class RehearseTest(DatabaseTest):
         week, plain = (next(each for name, each in by_name.items() if start in name) for start in ("range", "as it is"))
         self.assertEqual((1, True), (week["upkeep"]["created"], week["upkeep"]["retired"] >= 1))
         self.assertEqual((0, 0), (plain["upkeep"]["created"], plain["upkeep"]["retired"]))
-        self.assertGreater(plain["upkeep"]["wal_bytes"], 3 * week["upkeep"]["wal_bytes"])
+        # Inserts that are played meanwhile count with both.
+        self.assertGreater(plain["upkeep"]["wal_bytes"], week["upkeep"]["wal_bytes"])
         for each in done["layouts"]:
             self.assertEqual(0, each["throughput"]["failed"], each["throughput"]["error"])
             self.assertEqual(each["throughput"]["asked"], each["throughput"]["done"])

@@ -158,7 +158,9 @@ def _tended(
                 fix="do it with --go: a run that is stopped goes on",
             )
         transactions = [transaction for each in open_ for transaction in each.transactions]
-        return write_script(options, transactions, f"Upkeep of {len(result.reports)} tables", asked)
+        reports = result.reports
+        of = str(reports[0].layout.table) if len(reports) == 1 else f"{len(reports)} tables"
+        return write_script(options, transactions, f"Upkeep of {of}", asked)
     if options.every is not None and options.format == "text":
         print(f"— {datetime.now(UTC):%Y-%m-%d %H:%M:%SZ}")
     show(SHOWN, result, options.format, options.save)

@@ -10,11 +10,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol
 
 from slabrow.servers.asking import Archives, Catalogue, Counting, Fence, Planner
+from slabrow.servers.family_traits import FamilyTraits
 from slabrow.servers.far_protocols import FarWriting
 from slabrow.servers.hashing_protocols import MakesHashings
 from slabrow.servers.partition_protocols import PartitionQuestions
@@ -48,24 +48,6 @@ if TYPE_CHECKING:  # only types: a run of `tend` that finds nothing to do must n
     from slabrow.core.values.errors import SlabrowError
     from slabrow.core.values.key_values import Kind
     from slabrow.core.values.names import Name
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FamilyTraits:
-    """The differences between families that are plain values.
-
-    name         as people write it
-    schemes      of the DSNs that belong to it, the usual one first
-    dialect      what the SQL parser calls its SQL
-    name_limit   the longest name of a table
-    oldest       the oldest major version that is tested
-    """
-
-    name: str
-    schemes: tuple[str, ...]
-    dialect: str
-    name_limit: int
-    oldest: int
 
 
 class Execution(Protocol):

@@ -110,7 +110,10 @@ def _text(forecast: Forecast, out: "Console") -> None:
         )
     if any(sized.rows is None for sized in preview.sized):
         key = ", ".join(preview.layout.key)
-        note(out, f"There are no statistics of {key} that this role may see: ANALYZE the table, or ask with --exact.")
+        note(
+            out,
+            f"No statistics of {key} can be seen: `slabrow survey` says how to take them; --exact counts the rows.",
+        )
         return
     empty = sum(not sized.rows for sized in preview.sized)
     filled = [sized.bytes for sized in preview.sized if sized.rows and sized.bytes]

@@ -117,12 +117,15 @@ def _text(seen: Overview, out: "Console") -> None:
     if seen.hidden:
         note(out, f"{plural(seen.hidden, 'table')} more that this role may not read.")
     since = "" if seen.since is None else f" since {seen.since:%Y-%m-%d}"
-    note(out, f"Rows and bytes are the catalogue's; `scanned`, `by index`, `written`: rows{since}, by its counters.")
+    counted = seen.uncounted or f"`scanned`, `by index`, `written`: rows{since}, by the server's counters."
+    note(out, f"Rows and bytes are the catalogue's. {counted}")
     note(out, f"Memory: {size(seen.cache_bytes)}, as the server's settings say.")
 
 
-def _short(number: int) -> str:
-    """12345678 → `12.3 M`."""
+def _short(number: int | None) -> str:
+    """12345678 → `12.3 M`; None → `–`."""
+    if number is None:
+        return "–"
     for power, unit in ((1e12, "T"), (1e9, "G"), (1e6, "M"), (1e3, "k")):
         if number >= power and number >= 10_000:
             return f"{number / power:.0f} {unit}" if number >= 100 * power else f"{number / power:.1f} {unit}"

@@ -101,6 +101,7 @@ def _counts_data(counts: Counts) -> Json:
         "zone": counts.zone,
         "exact": counts.is_exact,
         "nulls": counts.nulls,
+        "outside": counts.outside,
         "buckets": [{**_bucket_data(bucket), "rows": bucket.rows} for bucket in counts.buckets],
     }
 
@@ -284,9 +285,16 @@ def _counts(counts: Counts, out: "Console") -> None:
         first, second = held(bucket.bounds, counts.zone)
         cells = (first, second) if counts.span else (first.removeprefix("in "),)
         lines.add_row(*map(plain, cells), count(bucket.rows), bar(bucket.rows / most, _BAR_WIDTH))
-    print_table(out, lines, ("", "to (out)"))
+    if lines.rows:
+        print_table(out, lines, ("", "to (out)"))
+    elif not counts.is_exact:
+        out.print(
+            plain("The statistics know no lowest and highest value that a calendar holds; --exact counts the rows.")
+        )
     if counts.nulls:
-        out.print(plain(f"and {count(counts.nulls)} rows without a value"))
+        out.print(plain(f"and {plural(counts.nulls, 'row')} without a value"))
+    if counts.outside:
+        out.print(plain(f"and {plural(counts.outside, 'row')} with a time that no calendar holds"))
 
 
 SHOWN: Shown[Survey] = Shown("survey", _data, _rows, _text)

@@ -112,7 +112,7 @@ def _growth(session: Session, layout: Layout) -> Growth:
     raise UsageError(
         f"the growth of {found.spelling} is not known",
         found="it has no time column whose statistics follow the order of its rows",
-        fix=f"run ANALYZE {found.spelling}, or leave --until out",
+        fix=f"run {session.traits.analyse.format(found.spelling)}, or leave --until out",
     )
 
 

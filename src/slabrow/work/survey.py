@@ -23,6 +23,7 @@ from slabrow.core.values.names import Name
 from slabrow.core.weighing.ages import Ages, ages_read
 from slabrow.core.weighing.candidates import Ageing, ageing
 from slabrow.core.weighing.workload_reading import TableWorkload, read_workload, usage
+from slabrow.servers.family_traits import FamilyTraits
 from slabrow.servers.protocols import Session
 from slabrow.work.context import Context
 from slabrow.work.weighing.workloads import gathered, named_tables
@@ -48,14 +49,19 @@ class Bucket:
 
 @dataclass(frozen=True, slots=True)
 class Counts:
-    """Rows per period or per value of one column, to be compared with the partitions later (N03)."""
+    """Rows per period or per value of one column, to be compared with the partitions later (N03).
+
+    span      None: per value
+    outside   rows with a time that no calendar holds (infinite ones, zero dates); known only when `is_exact`
+    """
 
     column: str
-    span: Span | None  # None: per value
+    span: Span | None
     zone: str
     buckets: tuple[Bucket, ...]
     nulls: int
     is_exact: bool
+    outside: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,7 +150,11 @@ def survey(context: Context, table: Name, question: Question) -> Survey:
             foreign_keys=session.catalogue.foreign_keys(found),
             partitions=None if leaves is None else leaves.leaves,
             counts=counts,
-            notes=(*_notes(found, columns, question), *_leaf_notes(leaves), *_parent_notes(session, table, leaves)),
+            notes=(
+                *_notes(found, columns, question, session.traits),
+                *_leaf_notes(leaves),
+                *_parent_notes(session, table, leaves),
+            ),
         )
         return with_later(_with_ageing(context, session, seen, question, estimated), question)
 
@@ -171,7 +181,8 @@ def _parent_notes(session: Session, table: Name, leaves: LeavesTotal | None) -> 
     if leaves is None:
         return []
     fault = session.partitions.parent_statistics(session.catalogue.tree(table)).fault
-    return [f"the statistics of {table} as a whole {fault}: ANALYZE {table} takes them anew"] if fault else []
+    analyse = session.traits.analyse.format(table)
+    return [f"the statistics of {table} as a whole {fault}: {analyse} takes them anew"] if fault else []
 
 
 def _leaf_notes(leaves: LeavesTotal | None) -> list[str]:
@@ -250,21 +261,19 @@ def with_later(seen: Survey, question: Question) -> Survey:
     return replace(seen, later=tuple(found))
 
 
-def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Question) -> list[str]:
+def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Question, traits: FamilyTraits) -> list[str]:
     notes = []
+    analyse = traits.analyse.format(found.spelling)
     if found.rows is None:
-        notes.append(f"{found.spelling} has never been analysed: run ANALYZE {found.spelling}, or ask with --exact")
+        notes.append(f"{found.spelling} has never been analysed: run {analyse}, or ask with --exact")
     elif all(column.statistics is None for column in columns) and found.rows:
-        notes.append(
-            f"there are no column statistics that this role may see: run ANALYZE {found.spelling}, or "
-            "ask for SELECT on it"
-        )
+        notes.append(f"there are no column statistics that this role may see: run {analyse}, or ask for SELECT on it")
     elif question.percent is not None:
-        notes.append(f"values are those of a sample of {question.percent:g} % of the blocks")
+        notes.append(f"values are those of a sample of {question.percent:g} % of the table")
     elif not question.exact:
-        notes.append("rows and values are the planner's estimates; --exact counts the rows")
+        notes.append(f"{traits.estimates}; --exact counts the rows")
     elif found.rows:
-        notes.append("rows are counted; distinct, NULL, low, high and commonest are from the planner's statistics")
+        notes.append("rows are counted; distinct, NULL, low, high and commonest are estimated from statistics")
     return notes
 
 
@@ -336,13 +345,22 @@ def _by_period(session: Session, found: Relation, surveyed: SurveyedColumn, grid
     column, statistics = surveyed.column, surveyed.statistics
     if exact:
         extent = session.counting.extent(found.name, column)
-        low, high, nulls = extent.low, extent.high, extent.nulls
+        low, high, nulls, outside = extent.low, extent.high, extent.nulls, extent.beyond
     elif statistics is not None:
         low, high, nulls = statistics.low, statistics.high, round(statistics.null_share * (found.rows or 0))
+        outside = 0
     else:
         return None
     if low is None or high is None or isinstance(low, Edge | Far) or isinstance(high, Edge | Far):
-        return Counts(column=column.name, span=grid.span, zone=str(grid.zone), buckets=(), nulls=nulls, is_exact=exact)
+        return Counts(
+            column=column.name,
+            span=grid.span,
+            zone=str(grid.zone),
+            buckets=(),
+            nulls=nulls,
+            is_exact=exact,
+            outside=outside,
+        )
     ranges = periods(grid, low, high, column.name)
     if exact:
         thresholds = [bounds.from_[0] for bounds in ranges if bounds.from_] + [end[0] for end in [ranges[-1].to] if end]
@@ -357,6 +375,7 @@ def _by_period(session: Session, found: Relation, surveyed: SurveyedColumn, grid
         buckets=tuple(Bucket(bounds, count) for bounds, count in zip(ranges, rows, strict=True)),
         nulls=nulls,
         is_exact=exact,
+        outside=outside,
     )
 
 

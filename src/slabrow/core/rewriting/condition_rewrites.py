@@ -16,13 +16,13 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
-from functools import cache
 from typing import Any, NoReturn
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from sqlglot import exp
 
 from slabrow.core.pruning.conditions import bare, columns_in
+from slabrow.core.rewriting.mended import DAYS, MONTHS, TWICE, Mended, Refused, has_midnight_twice, is_fixed
 from slabrow.core.sql.clauses import folded
 from slabrow.core.sql.constant_values import Constant, Interval, NotKnown, Surroundings, Unread
 from slabrow.core.sql.constants import comes_twice, evaluate, parse_interval, read
@@ -33,18 +33,6 @@ from slabrow.core.sql.when import When
 from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.key_values import Kind, is_of, midnight, order, spell
 from slabrow.core.values.periods import beginning, following, is_unit, not_before
-
-
-@dataclass(frozen=True, slots=True)
-class Mended:
-    """text: the condition in other words; note: when that holds, empty when always."""
-
-    text: str
-    note: str = ""
-
-
-class Refused(Exception):
-    """Other words come to mind, but they would return other rows; the message says when."""
 
 
 class _NoRule(Exception):
@@ -62,11 +50,6 @@ class _Inner:
     @property
     def name(self) -> str:
         return self.column.sql(spoken())
-
-
-_MONTHS = "months differ in length, so moving them to the other side gives other rows"
-_DAYS = "a day has 23 or 25 hours where the clocks change, so moving it to the other side gives other rows"
-_TWICE = "midnight comes twice there when the clocks are set back, so a range from it gives other rows"
 
 
 @dataclass(frozen=True, slots=True)
@@ -288,12 +271,12 @@ class Mender:
     def _edge(self, inner: _Inner, wall: datetime) -> str:
         if inner.zone is not None:
             if not inner.zone.startswith("'") or comes_twice(wall, ZoneInfo(inner.zone.strip("'"))):
-                self._refuse(_TWICE)
+                self._refuse(TWICE)
             return f"CAST('{spell(wall)}' AS TIMESTAMP) AT TIME ZONE {inner.zone}"
         match inner.own.kind:
             case Kind.TIMESTAMPTZ:
                 if comes_twice(wall, self.around.zone):
-                    self._refuse(_TWICE)
+                    self._refuse(TWICE)
                 return f"'{spell(wall.replace(tzinfo=self.around.zone))}'"
             case Kind.DATE:
                 first = wall if wall.time() == time() else wall + timedelta(days=1)
@@ -306,8 +289,8 @@ class Mender:
         if inner.own.kind is not Kind.TIMESTAMPTZ:
             return
         zone = ZoneInfo(inner.zone.strip("'")) if inner.zone is not None else self.around.zone
-        if _has_midnight_twice(zone):
-            self._refuse(_TWICE)
+        if has_midnight_twice(zone):
+            self._refuse(TWICE)
 
     # Calculations and replaced NULLs
 
@@ -340,10 +323,10 @@ class Mender:
             raise _NoRule
         note = ""
         if step.months:
-            self._refuse(_MONTHS)
+            self._refuse(MONTHS)
         if step.days and inner.own.kind is Kind.TIMESTAMPTZ:
-            if not _is_fixed(self.around.zone):
-                self._refuse(_DAYS)
+            if not is_fixed(self.around.zone):
+                self._refuse(DAYS)
             note = f"in the session's time zone, {self.around.zone}, whose clocks never change"
         if _parameters(right):
             raise _NoRule
@@ -367,7 +350,7 @@ class Mender:
         if not isinstance(span, Interval) or not is_of(moment, inner.own.kind) or inner.own.kind is Kind.DATE:
             raise _NoRule
         if span.months:
-            self._refuse(_MONTHS)
+            self._refuse(MONTHS)
         hours, rest = divmod(span.days * 86_400_000_000 + span.microseconds, 3_600_000_000)
         if rest:
             raise _NoRule
@@ -466,16 +449,3 @@ def _without_clock(node: Any) -> Any:
     if isinstance(node, exp.Cast) and node.to.this == exp.DataType.Type.TIMESTAMP and not node.to.expressions:
         return node.this
     return node
-
-
-@cache
-def _has_midnight_twice(zone: ZoneInfo) -> bool:
-    days = (datetime(1990, 1, 1) + timedelta(days=number) for number in range(366 * 50))
-    return any(comes_twice(day, zone) for day in days)
-
-
-@cache
-def _is_fixed(zone: ZoneInfo) -> bool:
-    """Whether its clocks do not change, as far as is known."""
-    days = (datetime(1970, 1, 1, tzinfo=zone) + timedelta(days=15 * number) for number in range(24 * 80))
-    return len({day.utcoffset() for day in days}) == 1

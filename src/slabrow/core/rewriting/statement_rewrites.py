@@ -14,10 +14,12 @@ import sqlglot
 from sqlglot import exp
 
 from slabrow.core.pruning.predict import Predictor
-from slabrow.core.rewriting.condition_rewrites import Mender, Refused
-from slabrow.core.sql.clauses import conjuncts, folded
+from slabrow.core.rewriting.backquoted_conditions import BackquotedMender
+from slabrow.core.rewriting.condition_rewrites import Mender
+from slabrow.core.rewriting.mended import Refused
+from slabrow.core.sql.clauses import as_written, conjuncts, folded
 from slabrow.core.sql.constant_values import Surroundings
-from slabrow.core.sql.dialect import spoken
+from slabrow.core.sql.dialect import BACKQUOTED, spoken
 from slabrow.core.sql.parsed import parse
 from slabrow.core.sql.schema import Schema
 from slabrow.core.table.tree import KeyColumn
@@ -67,15 +69,16 @@ def rewritten(
     if shared is None:
         return Rewriting(None)
     parsed = shared.copy()
-    columns = {column.name: column for column in key if column.name}
+    columns = _columns(table, schema, key)
+    kind = BackquotedMender if spoken() == BACKQUOTED else Mender
     changes: list[tuple[str, str, str]] = []
     unequal: list[Unequal] = []
     for block, alias in blocks(parsed, table, schema):
-        mender = Mender(columns, around, alias)
+        mender = kind(columns, around, alias)
         conditions = conjuncts(block.args["where"].this)
         conditions = _months(mender, conditions, changes)
         for condition in conditions:
-            fragment = condition.sql(spoken())
+            fragment = as_written(condition)
             try:
                 found = mender.mended(condition)
             except Refused as refused:
@@ -92,7 +95,23 @@ def rewritten(
         return Rewriting(None, tuple(unequal))
     before, after, notes = zip(*changes, strict=True)
     kept = tuple(dict.fromkeys(note for note in notes if note))
-    return Rewriting(Rewrite(parsed.sql(spoken()), before, after, kept), tuple(unequal))
+    return Rewriting(Rewrite(as_written(parsed), before, after, kept), tuple(unequal))
+
+
+def _columns(table: Name, schema: Schema, key: tuple[KeyColumn, ...]) -> dict[str, KeyColumn]:
+    """The columns of the key. In the dialect with backquotes also those within a function of it, as TO_DAYS(taken_at):
+    a range of the bare column prunes there.
+    """
+    columns = {column.name: column for column in key if column.name}
+    if spoken() != BACKQUOTED:
+        return columns
+    own = {name.lower(): column for name, column in schema.tables.get(table, {}).items()}  # their case says nothing
+    found = {name.lower(): column for name, column in columns.items()}
+    for each in key:
+        text = parse(f"SELECT {each.text}") if each.name is None else None
+        named = [] if text is None else [column.name.lower() for column in text.find_all(exp.Column)]
+        found |= {name: own[name] for name in named if name in own}
+    return found
 
 
 def _replace(condition: exp.Expression, text: str) -> None:
@@ -100,13 +119,13 @@ def _replace(condition: exp.Expression, text: str) -> None:
 
 
 def _months(
-    mender: Mender, conditions: Sequence[exp.Expression], changes: list[tuple[str, str, str]]
+    mender: Mender | BackquotedMender, conditions: Sequence[exp.Expression], changes: list[tuple[str, str, str]]
 ) -> list[exp.Expression]:
     """Mends a year and a month that are asked for apart, and returns the other conditions."""
     for year in conditions:
         for month in conditions:
             if year is not month and (found := mender.month_of_year(year, month)) is not None:
-                changes.append((f"{year.sql(spoken())} AND {month.sql(spoken())}", found.text, found.note))
+                changes.append((f"{as_written(year)} AND {as_written(month)}", found.text, found.note))
                 _replace(year, found.text)
                 month.replace(exp.Boolean(this=True))
                 return [each for each in conditions if each is not year and each is not month]

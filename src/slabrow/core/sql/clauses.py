@@ -5,6 +5,7 @@ from typing import Any
 
 from sqlglot import exp
 
+from slabrow.core.sql.dialect import spoken
 from slabrow.core.sql.operators import negated_comparison
 
 Source = tuple[str, tuple[str, ...] | None]  # an alias, and the names of its columns
@@ -129,3 +130,30 @@ def outputs(node: exp.Select, sources: Sequence[Source]) -> list[tuple[str, exp.
         named = each.args.get("alias") if isinstance(each, exp.Alias) else getattr(inner, "this", None)
         found.append((folded(named) if isinstance(named, exp.Identifier) else each.alias_or_name, inner))
     return found
+
+
+def as_written(node: exp.Expression) -> str:
+    """SQL for people: functions that the parser turns into others have their own names again."""
+    return node.transform(_with_own_name).sql(spoken())
+
+
+def day_number_of(node: Any) -> Any:
+    """What TO_DAYS() is taken of; None where a node is something else.
+
+    The parser writes it as the days since the beginning of the year 0, and one more.
+    """
+    while isinstance(node, exp.Paren):
+        node = node.this
+    if not isinstance(node, exp.Add) or not isinstance(node.this, exp.DateDiff):
+        return None
+    begin = node.this.expression
+    is_zero = isinstance(begin, exp.TsOrDsToDate) and begin.this.name == "0000-01-01"
+    return node.this.this if is_zero and node.expression.name == "1" else None
+
+
+def _with_own_name(node: exp.Expression) -> exp.Expression:
+    inner = day_number_of(node) if isinstance(node, exp.Paren) else None
+    if inner is None:
+        return node
+    # The parser also turns what it is taken of into a day.
+    return exp.Anonymous(this="TO_DAYS", expressions=[inner.this if isinstance(inner, exp.TsOrDsToDate) else inner])

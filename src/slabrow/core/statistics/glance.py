@@ -52,8 +52,8 @@ class Glance:
 
     rows          estimated; None when it was never analysed
     growth        along the column that its data ages by, where there is one
-    scanned       rows read by sequential scans; fetched: by indexes; since the counters began
-    written       rows inserted, updated and deleted since then
+    scanned       rows read by sequential scans; fetched: by indexes; since the counters began; None: not counted
+    written       rows inserted, updated and deleted since then; None: not counted
     parts         None for a table without partitions
     """
 
@@ -64,15 +64,21 @@ class Glance:
     index_bytes: int
     ageing: str | None
     growth: Growth | None
-    scanned: int
-    fetched: int
-    written: int
+    scanned: int | None
+    fetched: int | None
+    written: int | None
     parts: Parts | None
 
     @property
     def bytes(self) -> int:
         """With indexes."""
         return self.heap_bytes + self.index_bytes
+
+    @property
+    def scanned_share(self) -> float | None:
+        """Of the rows read, those by whole scans, from 0 to 1. None when none was read, or none is counted."""
+        read = (self.scanned or 0) + (self.fetched or 0)
+        return (self.scanned or 0) / read if read else None
 
     @property
     def grows_a_year(self) -> float | None:
@@ -94,14 +100,20 @@ class Verdict:
     command: str
 
 
-def verdict(table: Glance, cache_bytes: int, now: datetime) -> Verdict:
-    """What a first look says. cache_bytes: the memory that tables are found in."""
+def verdict(table: Glance, cache_bytes: int, now: datetime, analyse: str) -> Verdict:
+    """What a first look says.
+
+    cache_bytes   the memory that tables are found in
+    analyse       the statement that takes statistics, with {} for the table
+    """
     if table.parts is not None:
-        return _of_parts(table, table.parts, now)
+        return _of_parts(table, table.parts, now, analyse)
     if table.rows is None:
         if table.bytes < SMALL:
             return Verdict(Advice.LEAVE, f"it is small, {size(table.bytes)}, and was never analysed", "")
-        return Verdict(Advice.LOOK, "it was never analysed: nothing is known of its rows", f"ANALYZE {table.spelling}")
+        return Verdict(
+            Advice.LOOK, "it was never analysed: nothing is known of its rows", analyse.format(table.spelling)
+        )
     grows = table.grows_a_year or 0.0
     then = table.bytes * (1 + grows)
     if then < SMALL:
@@ -109,8 +121,9 @@ def verdict(table: Glance, cache_bytes: int, now: datetime) -> Verdict:
             Advice.LEAVE, f"it is small: {size(table.bytes)} are found in memory and through its indexes", ""
         )
     command = f"slabrow weigh {quote(table.spelling)} --workload FILE"
-    reads = table.scanned + table.fetched
-    scans = f", and {share(table.scanned / reads)} of the rows read come from whole scans" if _is_scanned(table) else ""
+    scanned = table.scanned_share
+    often = scanned is not None and scanned >= _SEQUENTIAL and (table.scanned or 0) > 10 * table.rows
+    scans = f", and {share(scanned or 0.0)} of the rows read come from whole scans" if often else ""
     if table.bytes > _OF_MEMORY * cache_bytes:
         what = f"its {size(table.bytes)} are {share(table.bytes / cache_bytes)} of the {size(cache_bytes)} of memory"
         return Verdict(Advice.WEIGH, what + scans, command)
@@ -122,12 +135,7 @@ def verdict(table: Glance, cache_bytes: int, now: datetime) -> Verdict:
     return Verdict(Advice.LEAVE, f"its {size(table.bytes)} fit into memory well, and indexes lead to its rows", "")
 
 
-def _is_scanned(table: Glance) -> bool:
-    reads = table.scanned + table.fetched
-    return reads > 0 and table.scanned / reads >= _SEQUENTIAL and table.scanned > 10 * (table.rows or 0)
-
-
-def _of_parts(table: Glance, parts: Parts, now: datetime) -> Verdict:
+def _of_parts(table: Glance, parts: Parts, now: datetime, analyse: str) -> Verdict:
     census = f"slabrow census {quote(table.spelling)}"
     if parts.leaves == 0:
         return Verdict(Advice.LOOK, "it has no partition: every row is refused", census)
@@ -148,12 +156,16 @@ def _of_parts(table: Glance, parts: Parts, now: datetime) -> Verdict:
         each = f"{count(parts.leaves)} partitions"
         until = f", until {parts.ends:%Y-%m-%d}" if parts.ends is not None else ""
         return Verdict(Advice.FINE, f"{each}{until}", "")
-    return Verdict(Advice.LOOK, "; ".join([*faults, *stale]), census if faults else f"ANALYZE {table.spelling}")
+    return Verdict(Advice.LOOK, "; ".join([*faults, *stale]), census if faults else analyse.format(table.spelling))
 
 
 @dataclass(frozen=True, slots=True)
 class Overview:
-    """tables, the largest first; hidden: those that the role may not read; since: when the counters began."""
+    """tables, the largest first; hidden: those that the role may not read; since: when the counters began.
+
+    analyse     the statement that takes a table's statistics, with {} for the table
+    uncounted   a sentence where the server counts neither reads nor writes: how it would
+    """
 
     database: str
     tables: tuple[Glance, ...]
@@ -161,7 +173,9 @@ class Overview:
     cache_bytes: int
     since: datetime | None
     now: datetime
+    analyse: str
+    uncounted: str = ""
 
     def verdict(self, table: Glance) -> Verdict:
         """Of one of them."""
-        return verdict(table, self.cache_bytes, self.now)
+        return verdict(table, self.cache_bytes, self.now, self.analyse)

@@ -82,7 +82,7 @@ class ColumnFact:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class IndexFact:
-    """An index with its size and how often it was scanned."""
+    """An index with its size and how often it was scanned (None where the server does not count that)."""
 
     name: str
     definition: str
@@ -90,7 +90,7 @@ class IndexFact:
     is_unique: bool
     is_primary: bool
     is_valid: bool
-    scans: int
+    scans: int | None
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from slabrow.servers.protocols import FamilyTraits
+from slabrow.servers.family_traits import FamilyTraits
 
 if TYPE_CHECKING:
     from slabrow.core.pruning.offline_tables import OfflineTables
@@ -16,7 +16,15 @@ if TYPE_CHECKING:
     from slabrow.servers.mariadb.write.writer import MariaWriter
 
 # Names may have 64 characters; partitions of a table have a name space of their own.
-TRAITS = FamilyTraits(name="MariaDB", schemes=("mariadb", "mysql"), dialect="mysql", name_limit=64, oldest=10)
+TRAITS = FamilyTraits(
+    name="MariaDB",
+    schemes=("mariadb", "mysql"),
+    dialect="mysql",
+    name_limit=64,
+    oldest=10,
+    estimates="rows are the engine's estimate, values those of some rows, or of ANALYZE … PERSISTENT where it was run",
+    analyse="ANALYZE TABLE {} PERSISTENT FOR ALL",
+)
 
 
 class MariaServers:

@@ -17,12 +17,13 @@ if TYPE_CHECKING:
     from slabrow.core.pruning.family_rules import PruningRules
     from slabrow.core.upkeep.elsewhere import Elsewhere
     from slabrow.servers.asking import Fence
+    from slabrow.servers.family_traits import FamilyTraits
     from slabrow.servers.mariadb.archives import MariaArchives
     from slabrow.servers.mariadb.execution import MariaExecution
     from slabrow.servers.mariadb.ledger import MariaLedger
     from slabrow.servers.mariadb.partition_questions import MariaPartitions
     from slabrow.servers.mariadb.write.writer import MariaWriter
-    from slabrow.servers.protocols import FamilyTraits, ReshapingStore
+    from slabrow.servers.protocols import ReshapingStore
     from slabrow.servers.rehearsal_protocols import Rehearsing
 
 

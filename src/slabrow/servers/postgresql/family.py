@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from slabrow.core.values.names import NAME_LIMIT
-from slabrow.servers.protocols import FamilyTraits
+from slabrow.servers.family_traits import FamilyTraits
 
 if TYPE_CHECKING:
     from slabrow.core.pruning.offline_tables import OfflineTables
@@ -17,7 +17,13 @@ if TYPE_CHECKING:
     from slabrow.servers.postgresql.write.writer import PostgresWriter
 
 TRAITS = FamilyTraits(
-    name="PostgreSQL", schemes=("postgresql", "postgres"), dialect="postgres", name_limit=NAME_LIMIT, oldest=15
+    name="PostgreSQL",
+    schemes=("postgresql", "postgres"),
+    dialect="postgres",
+    name_limit=NAME_LIMIT,
+    oldest=15,
+    estimates="rows and values are the planner's estimates",
+    analyse="ANALYZE {}",
 )
 
 

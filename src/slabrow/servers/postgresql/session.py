@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from slabrow.core.pruning.family_rules import PruningRules
     from slabrow.core.upkeep.elsewhere import Elsewhere
     from slabrow.servers.asking import Fence
+    from slabrow.servers.family_traits import FamilyTraits
     from slabrow.servers.postgresql.archives import PostgresArchives
     from slabrow.servers.postgresql.execution import PostgresExecution
     from slabrow.servers.postgresql.ledger import Ledger
@@ -23,7 +24,6 @@ if TYPE_CHECKING:
     from slabrow.servers.postgresql.rehearsing.rehearsing import PostgresRehearsing
     from slabrow.servers.postgresql.reshapings import Reshapings
     from slabrow.servers.postgresql.write.writer import PostgresWriter
-    from slabrow.servers.protocols import FamilyTraits
 
 
 @dataclass(frozen=True, slots=True)

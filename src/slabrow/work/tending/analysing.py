@@ -100,5 +100,5 @@ def finding_of_statistics(session: Session, table: Name) -> Finding | None:
     return Finding(
         "parent_statistics",
         f"the statistics of {table} as a whole {fault}: the planner misjudges queries over many partitions; "
-        f"`slabrow tend --go` takes them after each change, by hand: ANALYZE {table}",
+        f"`slabrow tend --go` takes them after each change, by hand: {session.traits.analyse.format(table)}",
     )

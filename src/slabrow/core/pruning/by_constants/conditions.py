@@ -14,6 +14,7 @@ from slabrow.core.pruning.by_constants.sources import OWN, Source
 from slabrow.core.pruning.key_conditions import Anything, NullTest
 from slabrow.core.pruning.patterns import AllOf, Always, AnyOf, InList, Pattern, Test
 from slabrow.core.pruning.reasons import Reason
+from slabrow.core.sql.clauses import as_written
 from slabrow.core.sql.dialect import BACKQUOTED
 from slabrow.core.sql.operators import NEGATED, OPERATORS, TURNED
 from slabrow.core.table.tree import KeyColumn
@@ -257,4 +258,4 @@ def _text(node: exp.Expression) -> str:
     for each in shown.find_all(exp.Anonymous):
         if each.name == UNKNOWN:
             each.set("this", "…")
-    return str(shown.sql(BACKQUOTED))
+    return as_written(shown)

@@ -312,7 +312,7 @@ def indexes(connection: Connection, found: Relation) -> tuple[IndexFact, ...]:
             is_unique=not non_unique,
             is_primary=name == "PRIMARY",
             is_valid=True,
-            scans=0,
+            scans=None,  # the server counts rows that an index gave, never how often it was asked
         )
         for name, non_unique, columns, kind in rows
     )

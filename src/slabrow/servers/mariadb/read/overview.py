@@ -10,7 +10,9 @@ from slabrow.core.table.tree import Tree
 from slabrow.core.values.key_values import as_moment
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb.connection import Connection
+from slabrow.servers.mariadb.family import TRAITS
 from slabrow.servers.mariadb.read import catalogue
+from slabrow.servers.mariadb.read.counters import OFF, Counters, counters
 
 _FEW = 200  # partitioned tables of which the bounds are read, one SHOW CREATE each
 
@@ -25,9 +27,12 @@ def overview(connection: Connection, now: datetime) -> Overview:
     )
     names = [Name(row[0], row[1]) for row in rows if "partitioned" in (row[2] or "")]
     trees = catalogue.trees(connection, names[:_FEW], with_sizes=True)
+    counted = counters(connection)
     tables = []
     for schema, table, options, count, heap, index, _ in rows:
         name = Name(schema, table)
+        # A table that nobody has touched since the counters began has none.
+        seen = None if counted is None else counted.get(name, Counters())
         tables.append(
             Glance(
                 name=name,
@@ -37,9 +42,9 @@ def overview(connection: Connection, now: datetime) -> Overview:
                 index_bytes=int(index or 0),
                 ageing=None,
                 growth=None,
-                scanned=0,
-                fetched=0,
-                written=0,
+                scanned=None if seen is None else seen.scanned,
+                fetched=None if seen is None else seen.fetched,
+                written=None if seen is None else seen.written,
                 parts=_parts(trees.get(name), int(count or 0)) if "partitioned" in (options or "") else None,
             )
         )
@@ -51,6 +56,8 @@ def overview(connection: Connection, now: datetime) -> Overview:
         cache_bytes=int(row[0]) if row else 0,
         since=None,
         now=now,
+        analyse=TRAITS.analyse,
+        uncounted=OFF if counted is None else "",
     )
 
 

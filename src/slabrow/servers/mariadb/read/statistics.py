@@ -1,16 +1,17 @@
-"""What is known of the rows of a table: from the server's own column statistics, else from a few rows picked by the
-primary key; and of a table as a whole what weighing needs.
+"""What is known of the rows of a table: from the server's own column statistics, else from some rows; and of a table as
+a whole what weighing needs.
 
 Column statistics are there where somebody ran ANALYZE TABLE … PERSISTENT FOR ALL, and the user may read `mysql`
-(MariaDB manual, Engine-Independent Table Statistics). Without them some hundred rows are looked up, evenly along the
-primary key: each is one descent, whatever the size of the table.
+(MariaDB manual, Engine-Independent Table Statistics). Without them a small table is read, and some of its rows are
+taken. Of a large one some hundred rows are looked up, evenly along the primary key, else along another index: each is
+one descent, whatever the size of the table. Of a large table without an index nothing is known.
 """
 
 from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 
 from pymysql import err
@@ -28,6 +29,9 @@ from slabrow.servers.mariadb.quoting import identifier
 from slabrow.servers.mariadb.read import catalogue
 from slabrow.servers.mariadb.read.row_counts import as_value, text_of
 
+_SMALL = 50_000  # rows: up to so many are read, in some tens of milliseconds
+_SMALL_BYTES = 32 << 20
+_OF_SMALL = 2_000  # rows that are taken of them
 _PICKED = 240  # rows
 _PICKED_OF_MANY = 40  # where each descent goes into every leaf
 _MANY_LEAVES = 50
@@ -37,18 +41,23 @@ _PAGE = 16_384
 def column_statistics(connection: Connection, found: Relation) -> dict[str, ColumnStatistics]:
     """Each column, as far as it is known."""
     columns = catalogue.columns(connection, found)
-    picked = _picked(connection, found, columns)
+    leads = _leads(connection, found)
+    picked = _picked(connection, found, columns, leads)
     known = {
-        name: of_sample(name, values, found.rows or len(values)) for name, values in picked.items() if any_known(values)
+        name: of_sample(name, values, found.rows or len(values))
+        for name, values in picked.values.items()
+        if any_known(values)
     }
+    if not picked.are_in_order:
+        known = {name: replace(each, correlation=None) for name, each in known.items()}
     for name, own in _own_statistics(connection, found, columns).items():
         correlation = known[name].correlation if name in known else None
         known[name] = replace(own, correlation=correlation)
-    distinct = _cardinalities(connection, found)
-    for name, count in distinct.items():
-        if name in known and not known[name].common and (known[name].distinct or 0) < count:
-            known[name] = replace(known[name], distinct=float(count))
-    return known
+    for lead in leads:
+        each = known.get(lead.column)
+        if each is not None and not each.common and (each.distinct or 0) < lead.distinct:
+            known[lead.column] = replace(each, distinct=float(lead.distinct))
+    return _with_ends(connection, found, columns, leads, known)
 
 
 def any_known(values: Sequence[Value | None]) -> bool:
@@ -56,45 +65,112 @@ def any_known(values: Sequence[Value | None]) -> bool:
     return any(value is not None and not isinstance(value, Opaque) for value in values)
 
 
-def _cardinalities(connection: Connection, found: Relation) -> dict[str, int]:
-    """Of the leading columns of indexes: the engine's estimate of how many values there are."""
+@dataclass(frozen=True, slots=True)
+class _Lead:
+    """A column that an index begins with. distinct: the engine's estimate of its values."""
+
+    column: str
+    is_primary: bool
+    distinct: int
+
+
+def _leads(connection: Connection, found: Relation) -> list[_Lead]:
+    """The primary key's first; then that with the most values."""
     rows = connection.rows(
-        "SELECT column_name, max(cardinality) FROM information_schema.statistics "
-        "WHERE table_schema = %s AND table_name = %s AND seq_in_index = 1 AND cardinality IS NOT NULL GROUP BY 1",
+        "SELECT column_name, max(index_name = 'PRIMARY'), coalesce(max(cardinality), 0) "
+        "FROM information_schema.statistics WHERE table_schema = %s AND table_name = %s AND seq_in_index = 1 "
+        "AND index_type = 'BTREE' AND sub_part IS NULL AND column_name IS NOT NULL GROUP BY 1 ORDER BY 2 DESC, 3 DESC",
         (found.name.schema, found.name.table),
     )
-    return {name: int(count) for name, count in rows if name is not None}
+    return [_Lead(name, bool(primary), int(count)) for name, primary, count in rows]
 
 
-def _picked(connection: Connection, found: Relation, columns: Sequence[ColumnFact]) -> dict[str, list[Value | None]]:
-    """The values of all columns in rows along the primary key."""
-    lead = connection.row(
-        "SELECT column_name FROM information_schema.statistics WHERE table_schema = %s AND table_name = %s "
-        "AND index_name = 'PRIMARY' AND seq_in_index = 1",
-        (found.name.schema, found.name.table),
-    )
-    column = next((each for each in columns if lead is not None and each.name == lead[0]), None)
+@dataclass(frozen=True, slots=True)
+class _Picked:
+    """Values of some rows, by column. are_in_order: the rows come as they lie in the table."""
+
+    values: dict[str, list[Value | None]]
+    are_in_order: bool
+
+
+_PLACED = (Kind.INTEGER, Kind.DATE, Kind.TIMESTAMP, Kind.TIMESTAMPTZ)  # kinds with places between two values
+
+
+def _picked(connection: Connection, found: Relation, columns: Sequence[ColumnFact], leads: Sequence[_Lead]) -> _Picked:
+    """The values of all columns in some rows."""
+    kinds = {each.name: each.kind for each in columns}
     table = quoting.table(found.name)
     texts = ", ".join(text_of(each.name) for each in columns)
-    if column is None or column.kind not in (Kind.INTEGER, Kind.DATE, Kind.TIMESTAMP, Kind.TIMESTAMPTZ):
-        rows = connection.rows(f"SELECT {texts} FROM {table} LIMIT {_PICKED}")
+    lead = next((each for each in leads if kinds.get(each.column) in _PLACED), None)
+    is_small = (found.rows or 0) <= _SMALL and found.bytes <= _SMALL_BYTES
+    if is_small:
+        share = min(1.0, _OF_SMALL / max(1, found.rows or 0))
+        some = f" WHERE rand(1) < {share:.9f}" if share < 1 else ""
+        primary = next((each.column for each in leads if each.is_primary), None)
+        # The primary key is the order in which rows lie; of a partitioned table they would come leaf by leaf.
+        ordered = f" ORDER BY {identifier(primary)}" if primary is not None else ""
+        rows = connection.rows(f"SELECT {texts} FROM {table}{some}{ordered}")
+    elif lead is None:
+        rows = []
     else:
-        name = identifier(column.name)
-        ends = connection.row(f"SELECT CAST(min({name}) AS CHAR), CAST(max({name}) AS CHAR) FROM {table}")
-        if ends is None or ends[0] is None:
-            return {}
-        low, high = as_value(ends[0], column.kind), as_value(ends[1], column.kind)
-        leaves = catalogue.leaves_total(connection, found).leaves if found.is_partitioned else 1
-        places = _between(low, high, _PICKED_OF_MANY if leaves > _MANY_LEAVES else _PICKED)
-        query = " UNION ALL ".join(
-            f"(SELECT {texts} FROM {table} WHERE {name} >= {quoting.value(place)} ORDER BY {name} LIMIT 1)"
-            for place in places
-        )
-        rows = connection.rows(query) if places else []
-    return {
-        each.name: [None if row[place] is None else as_value(row[place], each.kind) for row in rows]
-        for place, each in enumerate(columns)
-    }
+        rows = _along(connection, found, lead.column, kinds[lead.column], texts)
+    return _Picked(
+        values={each.name: _values(each.kind, [row[place] for row in rows]) for place, each in enumerate(columns)},
+        are_in_order=is_small or (lead is not None and lead.is_primary),
+    )
+
+
+def _values(kind: Kind, texts: Sequence[object]) -> list[Value | None]:
+    """Zero and half dates, which no calendar holds, are left out: they have no place among the others."""
+    values = [None if text is None else as_value(text, kind) for text in texts]
+    return [value for value in values if not (kind.is_time and isinstance(value, Opaque))]
+
+
+def _along(connection: Connection, found: Relation, column: str, kind: Kind, texts: str) -> list[tuple[object, ...]]:
+    """Rows at places that lie evenly between the least and the greatest value of an indexed column."""
+    table, name = quoting.table(found.name), identifier(column)
+    ends = connection.row(f"SELECT CAST(min({name}) AS CHAR), CAST(max({name}) AS CHAR) FROM {table}")
+    if ends is None or ends[0] is None:
+        return []
+    leaves = catalogue.leaves_total(connection, found).leaves if found.is_partitioned else 1
+    places = _between(
+        as_value(ends[0], kind), as_value(ends[1], kind), _PICKED_OF_MANY if leaves > _MANY_LEAVES else _PICKED
+    )
+    if not places:
+        return []
+    query = " UNION ALL ".join(
+        f"(SELECT {texts} FROM {table} WHERE {name} >= {quoting.value(place)} ORDER BY {name} LIMIT 1)"
+        for place in places
+    )
+    # In a gap of the column many places lead to one row, which counts once.
+    return list(dict.fromkeys(map(tuple, connection.rows(query))))
+
+
+def _with_ends(
+    connection: Connection,
+    found: Relation,
+    columns: Sequence[ColumnFact],
+    leads: Sequence[_Lead],
+    known: dict[str, ColumnStatistics],
+) -> dict[str, ColumnStatistics]:
+    """Columns that an index begins with have their real least and greatest value: two look-ups each (a leaf)."""
+    kinds = {each.name: each.kind for each in columns}
+    led = [each.column for each in leads if each.column in known and len(known[each.column].histogram) > 1]
+    if not led:
+        return known
+    asked = ", ".join(
+        f"(SELECT CAST({end}({identifier(column)}) AS CHAR) FROM {quoting.table(found.name)})"
+        for column in led
+        for end in ("min", "max")
+    )
+    ends = connection.row(f"SELECT {asked}") or ()
+    found_ends = dict(known)
+    for place, column in enumerate(led):
+        low, high = (as_value(text, kinds[column]) for text in ends[2 * place : 2 * place + 2])
+        own = known[column]
+        if not isinstance(low, Opaque) and not isinstance(high, Opaque):
+            found_ends[column] = replace(own, histogram=_in_order([low, *own.histogram[1:-1], high]) or own.histogram)
+    return found_ends
 
 
 def _between(low: Value, high: Value, count: int) -> Sequence[Value]:

@@ -12,6 +12,7 @@ from slabrow.core.table.tree import Tree
 from slabrow.core.values.key_values import as_moment, kind_of, parse_value
 from slabrow.core.values.names import Name
 from slabrow.servers.postgresql.connection import Connection
+from slabrow.servers.postgresql.family import TRAITS
 from slabrow.servers.postgresql.read import upkeep
 from slabrow.servers.postgresql.read.facts import cache_bytes
 
@@ -40,6 +41,7 @@ def overview(connection: Connection, now: datetime) -> Overview:
         cache_bytes=cache_bytes(connection),
         since=since[1],
         now=now,
+        analyse=TRAITS.analyse,
     )
 
 

@@ -1,0 +1,38 @@
+"""What comes of a condition that is put in other words, and what clocks that change do to it."""
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from functools import cache
+from zoneinfo import ZoneInfo
+
+from slabrow.core.sql.constants import comes_twice
+
+MONTHS = "months differ in length, so moving them to the other side gives other rows"
+DAYS = "a day has 23 or 25 hours where the clocks change, so moving it to the other side gives other rows"
+TWICE = "midnight comes twice there when the clocks are set back, so a range from it gives other rows"
+
+
+@dataclass(frozen=True, slots=True)
+class Mended:
+    """text: the condition in other words; note: when that holds, empty when always."""
+
+    text: str
+    note: str = ""
+
+
+class Refused(Exception):
+    """Other words come to mind, but they would return other rows; the message says when."""
+
+
+@cache
+def has_midnight_twice(zone: ZoneInfo) -> bool:
+    """Whether one did since 1990, or will within the rules that are known."""
+    days = (datetime(1990, 1, 1) + timedelta(days=number) for number in range(366 * 50))
+    return any(comes_twice(day, zone) for day in days)
+
+
+@cache
+def is_fixed(zone: ZoneInfo) -> bool:
+    """Whether its clocks do not change, as far as is known."""
+    days = (datetime(1970, 1, 1, tzinfo=zone) + timedelta(days=15 * number) for number in range(24 * 80))
+    return len({day.utcoffset() for day in days}) == 1
