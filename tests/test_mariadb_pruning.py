@@ -2,6 +2,7 @@
 
 import datetime
 import random
+import re
 
 from tests.mariadb import MariaTest
 
@@ -40,7 +41,7 @@ TABLES = {
 TIMES, WHOLE = ("rc", "rd", "rt", "rtd", "rs", "ry", "ru", "rm", "rk"), ("ri", "rci", "h", "lh", "k", "li", "lid", "rh")
 TEXTS, PAIRS = ("rst", "lc", "ks"), ("lc2", "hab", "kab")
 SIGNS = ("=", "<", "<=", ">", ">=", "<>", "<=>")
-MOMENTS = ("'2026-02-01'", "'2026-02-15 12:00:00'", "'2026-02-28 23:59:59'", "DATE'2026-03-01'", "TIMESTAMP'2026-03-01 00:00:00'",
+MOMENTS = ("'2026-02-01'", "'2026-02-15 12:00:00'", "'2026-02-15 12:00:00.5'", "'2026-01-31 23:59:59.999999'", "'2026-02-28 23:59:59'", "DATE'2026-03-01'", "TIMESTAMP'2026-03-01 00:00:00'",
            "20260301", "CAST('2026-02-10' AS DATE)", "'2026-02-01' + INTERVAL 1 MONTH", "NOW() - INTERVAL 10 DAY", "NULL", "'2027-06-01'")  # fmt: skip
 VALUES = (
     "5",
@@ -120,6 +121,57 @@ SELECT * FROM recent WHERE id = 3
 SELECT * FROM per_day WHERE d = '2026-01-05'
 SELECT * FROM ri WHERE coalesce(n, 0) = 5
 SELECT * FROM ri WHERE n = 5 XOR v = 3"""
+
+
+# Partitioning expressions, and what their column is of.
+FUNCTIONS = {
+    "datetime": ("YEAR({})", "MONTH({})", "DAY({})", "DAYOFMONTH({})", "DAYOFWEEK({})", "DAYOFYEAR({})", "WEEKDAY({})", "QUARTER({})", "HOUR({})",
+                 "MINUTE({})", "SECOND({})", "TO_DAYS({})", "TO_SECONDS({})", "EXTRACT(YEAR_MONTH FROM {})", "EXTRACT(HOUR FROM {})", "YEARWEEK({})",
+                 "YEAR({}) * 100 + MONTH({})", "(YEAR({}) - 2020) DIV 3", "ABS(TO_DAYS({}) - 740000)", "MICROSECOND({})"),
+    "datetime(6)": ("MICROSECOND({})", "YEARWEEK({}) * 10 + SECOND({})", *(f"YEARWEEK({{}}, {mode})" for mode in range(1, 8))),
+    "date": ("TO_DAYS({})", "MONTH({})", "TO_SECONDS({})", "WEEKDAY({}) + 7 * QUARTER({})"),
+    "timestamp NOT NULL": ("UNIX_TIMESTAMP({})", "UNIX_TIMESTAMP({}) DIV 3600"),
+    "int": ("{}", "{} + 3", "{} - 30", "{} * 7", "{} DIV 9", "{} % 9", "MOD({}, 9)", "ABS({} - 100)", "-{}", "({} + 5) DIV 2 - 1", "CEILING({})"),
+    "bigint unsigned": ("{} DIV 1000", "{} % 1000"),
+}  # fmt: skip
+OF_FUNCTIONS = {
+    "int": ("0", "7", "-7", "44", "100", "NULL", "2147483647", "3 * 4 - 1", "17 DIV 3", "-(-5)", "floor(5.5)", "length('abc')", "'12'", "12.0",
+            "CAST('5' AS UNSIGNED)", "IF(1 > 0, 5, 6)", "greatest(3, 9)", "ascii('a')"),
+    "bigint unsigned": ("0", "18446744073709551615", "9223372036854775808", "123456"),
+}  # fmt: skip
+OF_TIMES = ("'2026-02-03 04:05:06.123456'", "'2024-02-29'", "'2023-01-01'", "'2022-12-31'", "DATE'1999-12-31'", "TIMESTAMP'2026-10-25 02:30:00'", "'2026-03-29 02:30:00'", "NULL", "20260203",
+            "LAST_DAY('2026-02-03')", "STR_TO_DATE('3.2.2026', '%d.%m.%Y')", "MAKEDATE(2026, 40)", "CURDATE()",
+            "CONCAT('2026', '-02-03')", "'2026-01-31' + INTERVAL 1 MONTH", "DATE_ADD('2026-02-28', INTERVAL 36 HOUR)", "FROM_UNIXTIME(1770000000)",
+            "DATE('2026-02-03 23:00:00')", "CAST('2026-02-03 23:00:00' AS DATETIME)", "GREATEST(DATE'2026-01-01', DATE'2026-02-03')")  # fmt: skip
+COLLATIONS = (
+    "utf8mb4_general_ci",
+    "utf8mb4_bin",
+    "latin1_swedish_ci",
+    "latin1_bin",
+    "utf8mb4_unicode_ci",
+    "utf8mb4_german2_ci",
+    "utf8mb3_general_ci",
+)
+WORDS = (
+    "'a'",
+    "'A'",
+    "'ä'",
+    "'Ä'",
+    "'ae'",
+    "'z'",
+    "''",
+    "' '",
+    "'b '",
+    "'ß'",
+    "'ss'",
+    "'o'",
+    "'ö'",
+    "CONCAT('a', 'b')",
+    "UPPER('b')",
+    "'Z' COLLATE {}",
+    "5",
+    "NULL",
+)
 
 
 def corpus():
@@ -253,6 +305,53 @@ class PruningTest(MariaTest):
         ]
         total, wider = self.held_against_the_server(list(dict.fromkeys(statements)))
         self.assertLess(len(wider), 0.03 * total, wider[:10])
+
+    def test_functions_in_the_key(self):
+        statements = []
+        for type_, functions in FUNCTIONS.items():
+            values = OF_FUNCTIONS.get(type_, OF_TIMES)
+            for place, function in enumerate(functions):
+                table = f"f_{re.sub('[^a-z0-9]+', '_', type_.lower())}_{place}"
+                self.sql(
+                    f"CREATE TABLE {table} (k {type_}, v int) PARTITION BY HASH ({function.replace('{}', 'k')}) PARTITIONS 11"
+                )
+                statements += [f"SELECT * FROM {table} WHERE k = {value}" for value in values]
+        self.sql("CREATE TABLE f_range (k datetime, v int) PARTITION BY RANGE (YEAR(k) * 100 + MONTH(k)) "
+                 "(PARTITION p0 VALUES LESS THAN (202602), PARTITION p1 VALUES LESS THAN (202603), PARTITION p2 VALUES LESS THAN MAXVALUE)")  # fmt: skip
+        self.sql("CREATE TABLE f_list (k int, v int) PARTITION BY LIST (k DIV 10) "
+                 "(PARTITION p0 VALUES IN (0, 1, NULL), PARTITION p1 VALUES IN (2, 3), PARTITION p2 DEFAULT)")  # fmt: skip
+        statements += [f"SELECT * FROM f_range WHERE k {sign} {value}" for sign in SIGNS for value in OF_TIMES]
+        statements += [
+            f"SELECT * FROM f_list WHERE k {sign} {value}" for sign in SIGNS for value in OF_FUNCTIONS["int"]
+        ]
+        total, wider = self.held_against_the_server(statements)
+        self.assertGreater(total, 600)
+        self.assertLess(len(wider), 0.01 * total, [each[0] for each in wider])
+
+    def test_texts_in_the_order_of_their_collation(self):
+        statements = []
+        for collation in COLLATIONS:
+            column = f"k varchar(20) CHARACTER SET {collation.split('_')[0]} COLLATE {collation}, v int"
+            self.sql(f"CREATE TABLE r_{collation} ({column}) PARTITION BY RANGE COLUMNS (k) (PARTITION p0 VALUES LESS THAN ('b'), "
+                     "PARTITION p1 VALUES LESS THAN ('o'), PARTITION p2 VALUES LESS THAN ('ss'), PARTITION p3 VALUES LESS THAN (MAXVALUE))")  # fmt: skip
+            self.sql(f"CREATE TABLE l_{collation} ({column}) PARTITION BY LIST COLUMNS (k) "
+                     "(PARTITION p0 VALUES IN ('a', 'o'), PARTITION p1 VALUES IN ('ß', 'z'), PARTITION p2 VALUES IN ('', NULL))")  # fmt: skip
+            self.sql(f"CREATE TABLE k_{collation} ({column}) PARTITION BY KEY (k) PARTITIONS 7")
+            # A word of the connection's character set takes no collation of another one.
+            words = [each.format(collation) for each in WORDS if collation.startswith("utf8mb4") or "{}" not in each]
+            # How KEY takes texts of these two is not known: all parts are predicted.
+            keyed = collation not in ("utf8mb4_unicode_ci", "utf8mb4_german2_ci")
+            for kind, signs in (("r", SIGNS), ("l", ("=", "<>", "<=>")), ("k", ("=", "<=>") if keyed else ())):
+                statements += [
+                    f"SELECT * FROM {kind}_{collation} WHERE k {sign} {word}" for sign in signs for word in words
+                ]
+            statements += [
+                f"SELECT * FROM r_{collation} WHERE k LIKE {each}"
+                for each in ("'a%'", "'Ä%'", "'s_'", "'%'", "'o'", "'ss%'")
+            ]
+        total, wider = self.held_against_the_server(statements)
+        self.assertGreater(total, 1_000)
+        self.assertLess(len(wider), 0.01 * total, [each[0] for each in wider])
 
     def test_a_statement_is_planned_at_every_execution(self):
         (self.folder / "queries.sql").write_text(

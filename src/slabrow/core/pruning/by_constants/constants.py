@@ -406,6 +406,8 @@ def _moment(
     if column.kind is Kind.DATE:
         stored: date | datetime = moment.date()
         cut = datetime(moment.year, moment.month, moment.day)
+        if cut != moment and sign == "=":
+            return NOTHING
     else:
         digits = re.search(r"\((\d)\)", column.type_name)
         step = 10 ** (6 - int(digits.group(1) if digits else 0))
@@ -413,6 +415,6 @@ def _moment(
         stored = cut
         if column.kind is Kind.TIMESTAMPTZ:
             stored = cut.replace(tzinfo=around.zone).astimezone(UTC)
-    if cut != moment and sign == "=":
-        return NOTHING
+        if sign == "=":  # digits that the column has not are cut off before the leaf is looked for
+            return _kept(column, sign, stored, 0, fragment)
     return _kept(column, sign, stored, 0 if cut == moment else -1, fragment)

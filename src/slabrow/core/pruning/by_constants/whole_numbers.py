@@ -5,7 +5,7 @@ Functions are those that MariaDB accepts there (manual, Partitioning Types); oth
 
 import re
 from collections.abc import Mapping
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from typing import Any
 
@@ -74,7 +74,9 @@ def function_of(name: str, value: date | datetime) -> int:
             return value.minute  # type: ignore[union-attr]
         case "second" if is_time:
             return value.second  # type: ignore[union-attr]
-        case "hour" | "minute" | "second":
+        case "microsecond" if is_time:
+            return value.microsecond  # type: ignore[union-attr]
+        case "hour" | "minute" | "second" | "microsecond":
             return 0
         case "unix_timestamp" if isinstance(value, datetime) and value.tzinfo is not None:
             return int((value - datetime(1970, 1, 1, tzinfo=UTC)).total_seconds() // 1)
@@ -109,6 +111,9 @@ def _value(node: exp.Expression, values: Mapping[str, Any]) -> Any:
             return None if value is None else abs(value)
         case exp.Extract():
             return _called(str(node.this.name).lower(), _value(node.expression, values))
+        case exp.Anonymous() if str(node.this).lower() == "yearweek" and len(node.expressions) == 2:
+            moment, mode = (_value(each, values) for each in node.expressions)
+            return _week_of_year(moment, mode)
         case exp.Anonymous() if len(node.expressions) == 1:
             return _called(str(node.this).lower().removeprefix("slabrow_"), _value(node.expressions[0], values))
         case exp.TsOrDsToDate() | exp.Floor() | exp.Ceil():
@@ -118,6 +123,19 @@ def _value(node: exp.Expression, values: Mapping[str, Any]) -> Any:
     if isinstance(node, exp.Func) and isinstance(node.this, exp.Expression):
         return _called(node.sql_name().lower(), _value(node.this, values))
     raise NotWorkedOut
+
+
+def _week_of_year(value: Any, mode: int) -> int | None:
+    """A year and its week, as 202653. In odd modes weeks begin on Monday; in modes 1, 3, 4 and 6 a week belongs to the
+    year that has most of it, in the others to that of its first day (manual, WEEK).
+    """
+    if value is None:
+        return None
+    if not isinstance(value, date) or not 0 <= mode <= 7:
+        raise NotWorkedOut
+    begin = value - timedelta(days=value.weekday() if mode % 2 else value.isoweekday() % 7)
+    counted = begin + timedelta(days=3) if mode in (1, 3, 4, 6) else begin
+    return counted.year * 100 + (counted.timetuple().tm_yday - 1) // 7 + 1
 
 
 def _called(name: str, value: Any) -> int | None:
