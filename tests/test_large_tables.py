@@ -3,6 +3,7 @@
 import hashlib
 import json
 import random
+import shlex
 import tempfile
 import unittest
 from datetime import UTC, date, datetime, timedelta
@@ -11,6 +12,8 @@ from uuid import UUID
 
 import psycopg
 
+from slabrow.core.statistics.glance import Glance, Parts, verdict
+from slabrow.core.statistics.row_growth import Growth
 from slabrow.core.table.bounds import Hashed, Range
 from slabrow.core.table.layout import Coarsen, Layout, Wanted
 from slabrow.core.table.spans import parse_span
@@ -309,6 +312,54 @@ class WantedTest(DatabaseTest):
             with self.subTest(given):
                 self.layout(layout.format(given))
                 self.assertIn(words, self.slabrow("tend", "--check", code=2).stderr)
+
+
+class FirstVerdictTest(unittest.TestCase):
+    def test_what_a_first_look_says(self):
+        now, gib = datetime(2026, 3, 1, tzinfo=UTC), 1 << 30
+        newest = now - timedelta(days=1)
+
+        def at_a_glance(**known):
+            heap = known.pop("bytes", gib)
+            return Glance(name=Name("apiary", "o'dd"), spelling="apiary.\"o'dd\"", index_bytes=0, heap_bytes=heap,
+                          **{"rows": 1_000_000, "ageing": None, "growth": None, "scanned": None, "fetched": None, "written": None, "parts": None, **known})  # fmt: skip
+
+        def parts(**known):
+            return Parts(**{"leaves": 12, "by": "range (at)", "oldest": now - timedelta(days=300), "ends": now + timedelta(days=60),
+                            "catch_all_rows": 0, "statistics_rows": 1_000_000, "unanalysed": 0, **known})  # fmt: skip
+
+        doubling = Growth("at", newest, 1_000_000, 2_740.0, 0.0, 1.0)
+        still = Growth("at", newest, 1_000_000, 2_740.0, 0.0, 1.0, still_since=newest)
+        analyse = 'ANALYZE apiary."o\'dd"'
+        for what, table, advice, why, command in [
+            ("small", at_a_glance(bytes=gib // 2), "leave it", "it is small", ""),
+            ("small, unknown", at_a_glance(bytes=gib // 2, rows=None), "leave it", "never analysed", ""),
+            ("unknown", at_a_glance(bytes=9 * gib, rows=None), "look at it", "never analysed", analyse),
+            ("fits", at_a_glance(bytes=3 * gib), "leave it", "fit into memory", ""),
+            ("large", at_a_glance(bytes=9 * gib), "worth weighing", "56 % of the 16 GB of memory", "slabrow weigh"),
+            ("large soon", at_a_glance(bytes=3 * gib, growth=doubling), "worth weighing", "in a year it will have 6,146 MB", "--grown 10"),
+            ("small, large soon", at_a_glance(bytes=gib * 3 // 4, growth=doubling), "leave it", "fit into memory", ""),
+            ("grew once", at_a_glance(bytes=3 * gib, growth=still), "leave it", "fit into memory", ""),
+            ("scanned", at_a_glance(bytes=3 * gib, scanned=90_000_000, fetched=10_000_000), "worth weighing", "90 % of the rows read come from whole scans", "slabrow weigh"),
+            ("scanned seldom", at_a_glance(bytes=3 * gib, scanned=9_000_000, fetched=1_000_000), "leave it", "fit into memory", ""),
+            ("looked up", at_a_glance(bytes=3 * gib, scanned=40_000_000, fetched=60_000_000), "leave it", "fit into memory", ""),
+            ("well kept", at_a_glance(parts=parts()), "fine", "12 partitions, until 2026-04-30", ""),
+            ("without any", at_a_glance(parts=parts(leaves=0)), "look at it", "every row is refused", "slabrow census"),
+            ("ended", at_a_glance(parts=parts(ends=newest)), "look at it", "has ended (2026-02-28)", "slabrow census"),
+            ("ends", at_a_glance(parts=parts(ends=now + timedelta(hours=5))), "look at it", "ends within a day", "slabrow census"),
+            ("caught", at_a_glance(parts=parts(catch_all_rows=7)), "look at it", "about 7 rows", "slabrow census"),
+            ("unanalysed", at_a_glance(parts=parts(unanalysed=3)), "look at it", "3 partitions were never analysed", analyse),
+            ("no statistics", at_a_glance(parts=parts(statistics_rows=None)), "look at it", "never taken", analyse),
+            ("stale", at_a_glance(parts=parts(statistics_rows=500_000)), "look at it", "say 500,000 rows", analyse),
+            ("by hash", at_a_glance(parts=parts(oldest=None, ends=None)), "fine", "12 partitions", ""),
+        ]:  # fmt: skip
+            with self.subTest(what):
+                found = verdict(table, 16 * gib, now, "ANALYZE {}")
+                self.assertEqual(advice, found.advice)
+                self.assertIn(why, found.why)
+                self.assertTrue(command in found.command and bool(command) == bool(found.command), found.command)
+                if found.command.startswith("slabrow"):
+                    self.assertIn('apiary."o\'dd"', shlex.split(found.command))
 
 
 class GlanceTest(DatabaseTest):

@@ -3,10 +3,13 @@
 import itertools
 import json
 import random
+import tempfile
 import unittest
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
+from pathlib import Path
 
+import psycopg
 import pyarrow
 import pyarrow.parquet as parquet
 
@@ -16,9 +19,10 @@ from slabrow.core.statistics.sample import column_statistics
 from slabrow.core.values.names import Name
 from slabrow.core.weighing.wider_keys import with_wider_keys
 from slabrow.core.weighing.windows import most_touched
+from slabrow.servers.postgresql.private.server import start
 from slabrow.servers.postgresql.read import catalogue
 from slabrow.servers.postgresql.read.facts import table_facts
-from tests.support import DatabaseTest, ServerTest, binaries
+from tests.support import DatabaseTest, ServerTest, binaries, run
 
 NOW = ("--now", "2026-03-01")
 
@@ -376,53 +380,68 @@ class WiderKeysTest(DatabaseTest):
 class StatementStatisticsTest(ServerTest):
     """On a server that has the extension; Debian's has."""
 
-    def test_normalised_statements_are_weighed_with_stand_ins(self):
-        import os
-        import tempfile
-        from pathlib import Path
-
-        import psycopg
-
-        from slabrow.servers.postgresql.private.server import start
-        from tests.support import run
-
+    def setUp(self):
+        super().setUp()
         chosen = next((each for each in binaries() if list(each.folder.parent.glob("**/pg_stat_statements.control"))
                        or Path(f"/usr/share/postgresql/{each.version}/extension/pg_stat_statements.control").exists()), None)  # fmt: skip
         self.assertIsNotNone(chosen, "no PostgreSQL here has pg_stat_statements: install Debian's postgresql")
         server = start(chosen, {"shared_preload_libraries": "pg_stat_statements"})
         self.addCleanup(server.stop)
-        with psycopg.connect(server.dsn, autocommit=True) as connection:
-            connection.execute("CREATE EXTENSION pg_stat_statements")
-            connection.execute(
-                "CREATE TABLE t (k int, at date); INSERT INTO t SELECT n % 100, date '2026-01-01' + n % 90 FROM generate_series(1, 50000) n; ANALYZE t"
-            )
-            for number in range(20):
-                connection.execute(f"SELECT count(*) FROM t WHERE k = {number} AND at >= '2026-02-01'")
-            connection.execute(
-                "CREATE TABLE p (at date) PARTITION BY RANGE (at); CREATE TABLE p_1 PARTITION OF p FOR VALUES FROM ('2026-01-01') TO ('2026-02-01');"
-                "CREATE TABLE p_2 PARTITION OF p FOR VALUES FROM ('2026-02-01') TO ('2026-03-01')"
-            )
-            connection.execute("SELECT count(*) FROM p WHERE at = '2026-02-02'")
-        with tempfile.TemporaryDirectory() as folder:
-            done = run(
-                "weigh",
-                "t",
-                "--statistics",
-                "--format",
-                "json",
-                *NOW,
-                env={**os.environ, "SLABROW_DSN": server.dsn},
-                cwd=folder,
-            )
-            proved = run("prove", "--statistics", "--format", "json", env={"SLABROW_DSN": server.dsn}, cwd=folder)
-        self.assertEqual(0, proved.returncode, proved.stderr)
-        (of_p,) = [
-            each for each in json.loads(proved.stdout)["queries"] if each["sql"].startswith("SELECT count(*) FROM p")
-        ]
+        self.dsn = server.dsn
+        self.connection = psycopg.connect(server.dsn, autocommit=True)
+        self.addCleanup(self.connection.close)
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.connection.execute(
+            "CREATE EXTENSION pg_stat_statements; CREATE TABLE p (at date, k int) PARTITION BY RANGE (at);"
+            "CREATE TABLE p_2026_01 PARTITION OF p FOR VALUES FROM ('2026-01-01') TO ('2026-02-01');"
+            "CREATE TABLE p_2026_02 PARTITION OF p FOR VALUES FROM ('2026-02-01') TO ('2026-03-01');"
+            "INSERT INTO p SELECT date '2026-01-01' + n % 59, n FROM generate_series(1, 5000) n; ANALYZE p"
+        )
+
+    def run_here(self, *arguments, code=0):
+        done = run(*arguments, env={"SLABROW_DSN": self.dsn}, cwd=self.folder)
+        self.assertEqual(code, done.returncode, done.stdout + done.stderr)
+        return done.stdout
+
+    def test_normalised_statements_are_weighed_with_stand_ins(self):
+        self.connection.execute(
+            "CREATE TABLE t (k int, at date); INSERT INTO t SELECT n % 100, date '2026-01-01' + n % 90 FROM generate_series(1, 50000) n; ANALYZE t"
+        )
+        for number in range(20):
+            self.connection.execute(f"SELECT count(*) FROM t WHERE k = {number} AND at >= '2026-02-01'")
+        self.connection.execute("SELECT count(*) FROM p WHERE at = '2026-02-02'")
+        found = json.loads(self.run_here("weigh", "t", "--statistics", "--format", "json", *NOW))
+        proved = json.loads(self.run_here("prove", "--statistics", "--format", "json"))
+        (of_p,) = [each for each in proved["queries"] if each["sql"].startswith("SELECT count(*) FROM p")]
         self.assertEqual((["date"], "start", 2), (of_p["parameter_types"], of_p["pruned_at"], len(of_p["planned"])))
-        self.assertEqual(0, done.returncode, done.stderr)
-        found = json.loads(done.stdout)
         self.assertGreaterEqual(found["workload"]["guessed"], 1)
         hashed = next(each for each in found["candidates"] if each["by"] == "hash" and each["key"] == ["k"])
         asked = next(query for query in hashed["queries"] if query["touched"] == 1.0)
         self.assertGreater(asked["runs_a_day"], 0)
+
+    def test_the_share_of_runs_that_prune_is_checked(self):
+        (self.folder / "slabrow.toml").write_text(
+            '[[layout]]\ntable = "public.p"\nby = "range"\nkey = ["at"]\nspan = "1 month"\nahead = "1 day"\nwanted = { pruned = "60 %" }\n'
+        )
+        now = ("--now", "2026-02-20")
+
+        def asked(whole, pruned):
+            """Runs of a query of a day, and of one of all rows; returns what a check finds."""
+            self.connection.execute("SELECT pg_stat_statements_reset()")
+            for number in range(pruned):
+                self.connection.execute(f"SELECT sum(k) FROM p WHERE at = '2026-01-{number % 28 + 1:02}'")
+            for number in range(whole):
+                self.connection.execute(f"SELECT count(*) FROM p WHERE k = {number}")
+            code = 1 if whole > pruned else 0
+            done = json.loads(self.run_here("tend", "--check", *now, "--format", "json", code=code))
+            return done["findings"]
+
+        self.assertEqual([], asked(whole=5, pruned=20))
+        (found,) = asked(whole=20, pruned=10)
+        self.assertEqual("not_pruning", found["code"])
+        self.assertIn("33 %", found["text"])
+        self.assertIn("SELECT count(*) FROM p WHERE k = $1", found["text"])
+        (found,) = asked(whole=0, pruned=0)
+        self.assertEqual("pruning_unknown", found["code"])
