@@ -12,7 +12,7 @@ from slabrow.core.values.wording import count, share, size
 from slabrow.core.weighing.ages import Ages
 from slabrow.show.bounds import held, key_data, value_data
 from slabrow.show.output import Json, Shown, heading, note, plain, print_table, table
-from slabrow.show.words import bar, per_span, plural, rows_of
+from slabrow.show.words import MOST_LINES, bar, ends, per_span, plural, rows_of
 from slabrow.work.survey import Bucket, Counts, Survey, SurveyedColumn
 
 if TYPE_CHECKING:
@@ -281,7 +281,10 @@ def _counts(counts: Counts, out: "Console") -> None:
     heading(out, f"Rows {per} of {counts.column}{zone}, {'counted' if counts.is_exact else 'estimated'}")
     most = max((bucket.rows for bucket in counts.buckets), default=0) or 1
     lines = table(*(("from (in)", "to (out)") if counts.span else ("value",)), "rows", "", right=("rows",))
-    for bucket in counts.buckets:
+    for bucket in ends(counts.buckets):
+        if bucket is None:
+            lines.add_row(plain(f"… {len(counts.buckets) - MOST_LINES:,} more, in json"))
+            continue
         first, second = held(bucket.bounds, counts.zone)
         cells = (first, second) if counts.span else (first.removeprefix("in "),)
         lines.add_row(*map(plain, cells), count(bucket.rows), bar(bucket.rows / most, _BAR_WIDTH))
