@@ -29,6 +29,7 @@ _TYPE_NAMES = {
     "REAL": "real", "DECIMAL": "numeric", "TEXT": "text", "VARCHAR": "character varying", "CHAR": "character",
     "TIMESTAMP": "timestamp without time zone", "TIMESTAMPTZ": "timestamp with time zone", "BOOLEAN": "boolean",
     "BPCHAR": "character", "VARBINARY": "bytea", "SERIAL": "integer", "BIGSERIAL": "bigint", "SMALLSERIAL": "smallint",
+    "TIME": "time without time zone", "TIMETZ": "time with time zone",
 }  # fmt: skip
 
 
@@ -160,7 +161,7 @@ def _end(node: exp.Expression, column: KeyColumn, around: Surroundings, name: Na
 
 def _value(node: exp.Expression, column: KeyColumn, around: Surroundings, name: Name) -> Value | None:
     if column.name is None:
-        return Opaque(node.sql("postgres"))
+        return Opaque(node.name if isinstance(node, exp.Literal) else node.sql("postgres"))
     try:
         value, _ = as_key(evaluate(node, around), column.kind, column.type_name, around)
     except NotKnown:
@@ -264,44 +265,60 @@ def _name(table: exp.Table) -> Name:
 
 
 def _table(schema: exp.Schema) -> Definition:
-    columns: dict[str, KeyColumn] = {}
-    indexes: list[IndexShape] = []
-    keyed: set[str] = set()
+    definition = Definition(_name(schema.this), {}, [])
     for each in schema.expressions:
-        if isinstance(each, exp.ColumnDef):
-            name = folded(each.this)
-            kinds = [constraint.kind for constraint in each.args.get("constraints") or ()]
-            is_key = any(isinstance(kind, exp.PrimaryKeyColumnConstraint) for kind in kinds)
-            not_null = is_key or any(
-                isinstance(kind, exp.NotNullColumnConstraint) and not kind.args.get("allow_null") for kind in kinds
-            )
-            type_name = _type_name(each.args.get("kind"))
-            collation = next(
-                (_collation(kind.this) for kind in kinds if isinstance(kind, exp.CollateColumnConstraint)), None
-            )
-            in_byte_order = collation in _BYTE_ORDERS
-            columns[name] = KeyColumn(
-                name=name,
-                text=name,
-                kind=kind_of(type_name),
-                type_name=type_name,
-                not_null=not_null,
-                in_byte_order=in_byte_order,
-                collation=collation,
-            )
-            if is_key or any(isinstance(kind, exp.UniqueColumnConstraint) for kind in kinds):
-                indexes.append(IndexShape(f"{name}_key", (name,), True, is_key))
-        elif (key := each.find(exp.PrimaryKey)) is not None:
-            names = _column_names(key.expressions)
-            keyed |= set(names)
-            indexes.append(IndexShape("primary_key", names, True, True))
-        elif (unique := each.find(exp.UniqueColumnConstraint)) is not None and isinstance(unique.this, exp.Schema):
-            names = _column_names(unique.this.expressions)
-            indexes.append(IndexShape("_".join((*names, "key")), names, True))
-    for name in keyed & columns.keys():
-        column = columns[name]
-        columns[name] = replace(column, not_null=True)
-    return Definition(_name(schema.this), columns, indexes)
+        _add(each, definition)
+    return definition
+
+
+def _add(node: exp.Expression, definition: Definition) -> None:
+    """A column or a constraint, within CREATE TABLE or behind ADD."""
+    columns, indexes = definition.columns, definition.indexes
+    if isinstance(node, exp.ColumnDef):
+        name = folded(node.this)
+        columns[name] = _column(node, name)
+        kinds = _constraints(node)
+        is_key = any(isinstance(kind, exp.PrimaryKeyColumnConstraint) for kind in kinds)
+        if is_key or any(isinstance(kind, exp.UniqueColumnConstraint) for kind in kinds):
+            indexes.append(IndexShape(f"{name}_key", (name,), True, is_key))
+    elif (key := node.find(exp.PrimaryKey)) is not None:
+        names = _column_names(key.expressions)
+        indexes.append(IndexShape("primary_key", names, True, True))
+        for name in set(names) & columns.keys():
+            columns[name] = replace(columns[name], not_null=True)
+    elif (unique := node.find(exp.UniqueColumnConstraint)) is not None and isinstance(unique.this, exp.Schema):
+        names = _column_names(unique.this.expressions)
+        indexes.append(IndexShape("_".join((*names, "key")), names, True))
+
+
+def _constraints(node: exp.ColumnDef) -> list[Any]:
+    return [constraint.kind for constraint in node.args.get("constraints") or ()]
+
+
+# What a column can only be when it holds no NULL.
+_NEVER_NULL = (exp.PrimaryKeyColumnConstraint, exp.GeneratedAsIdentityColumnConstraint)
+_SERIAL = ("SERIAL", "BIGSERIAL", "SMALLSERIAL")
+
+
+def _column(node: exp.ColumnDef, name: str) -> KeyColumn:
+    kinds, type_ = _constraints(node), node.args.get("kind")
+    is_serial = isinstance(type_, exp.DataType) and getattr(type_.this, "value", "") in _SERIAL
+    not_null = is_serial or any(
+        isinstance(kind, _NEVER_NULL)
+        or (isinstance(kind, exp.NotNullColumnConstraint) and not kind.args.get("allow_null"))
+        for kind in kinds
+    )
+    collation = next((_collation(kind.this) for kind in kinds if isinstance(kind, exp.CollateColumnConstraint)), None)
+    type_name = _type_name(type_)
+    return KeyColumn(
+        name=name,
+        text=name,
+        kind=kind_of(type_name),
+        type_name=type_name,
+        not_null=not_null,
+        in_byte_order=collation in _BYTE_ORDERS,
+        collation=collation,
+    )
 
 
 def _type_name(kind: Any) -> str:
@@ -312,7 +329,7 @@ def _type_name(kind: Any) -> str:
     sizes = ",".join(part.sql("postgres") for part in kind.expressions)
     if sizes and name.upper() in _TYPE_NAMES and "(" not in spelled:
         first, space, rest = spelled.partition(" ")
-        return f"{first}({sizes}){space}{rest}" if first == "timestamp" else f"{spelled}({sizes})"
+        return f"{first}({sizes}){space}{rest}" if first in ("timestamp", "time") else f"{spelled}({sizes})"
     return spelled
 
 
@@ -347,10 +364,52 @@ def _index(statement: exp.Create, found: dict[Name, Definition]) -> None:
 
 
 def _altered(statement: exp.Alter, found: dict[Name, Definition]) -> None:
-    """ALTER TABLE … ADD PRIMARY KEY, as dumps have it."""
+    """ALTER TABLE, as dumps and migrations have it: keys and columns that come, change or go. What else it does is
+    passed over.
+    """
     if not isinstance(statement.this, exp.Table) or _name(statement.this) not in found:
         return
     definition = found[_name(statement.this)]
-    for key in statement.find_all(exp.PrimaryKey):
-        names = _column_names(key.expressions)
-        definition.indexes.append(IndexShape("primary_key", names, True, True))
+    columns = definition.columns
+    for action in statement.args.get("actions") or ():
+        match action:
+            case exp.AddConstraint():
+                for each in action.expressions:
+                    _add(each, definition)
+            case exp.ColumnDef() if not (action.args.get("exists") and folded(action.this) in columns):
+                _add(action, definition)
+            case exp.Drop() if action.args.get("kind") == "COLUMN":
+                gone = set(_column_names(action.args.get("tables") or []))
+                for name in gone & columns.keys():
+                    del columns[name]
+                # The server drops an index with any of its columns.
+                definition.indexes[:] = [each for each in definition.indexes if not gone & set(each.columns)]
+            case exp.AlterColumn() if (name := folded(action.this)) in columns:
+                columns[name] = _changed(columns[name], action)
+            case exp.RenameColumn():
+                (old,), (new,) = _column_names([action.this]), _column_names([action.args["to"]])
+                _rename(definition, old, new)
+
+
+def _changed(column: KeyColumn, action: exp.AlterColumn) -> KeyColumn:
+    allows = action.args.get("allow_null")
+    if allows is not None:
+        return replace(column, not_null=not allows)
+    if (type_ := action.args.get("dtype")) is not None:
+        name = _type_name(type_)
+        return replace(column, type_name=name, kind=kind_of(name))
+    return column
+
+
+def _rename(definition: Definition, old: str, new: str) -> None:
+    """The columns keep their order."""
+    kept = [
+        (new, replace(each, name=new, text=new)) if name == old else (name, each)
+        for name, each in definition.columns.items()
+    ]
+    definition.columns.clear()
+    definition.columns.update(kept)
+    definition.indexes[:] = [
+        replace(each, columns=tuple(new if name == old else name for name in each.columns))
+        for each in definition.indexes
+    ]
