@@ -124,11 +124,17 @@ class AdoptTest(RedivisionTest):
             for arguments in (ADOPT + MONTH, ("release", "apiary.staged", "--even-the-newest", "--keep-check")):
                 midway = sum(self.is_killed_midway(actions, *arguments, "--go", *NOW) for actions in (1, 2, 3))
                 self.assertGreater(midway, 0)
+                # A statement that the server was at when the program died is done to its end.
+                self.wait_until(
+                    "SELECT count(*) = 0 FROM pg_stat_activity WHERE application_name = 'slabrow' AND datname = current_database()"
+                )
                 is_partition = self.value("SELECT relispartition FROM pg_class WHERE relname = 'staged'")
                 if is_partition != (arguments[0] == "adopt"):
                     self.go(*arguments)
         self.assertEqual(40_000, self.value("SELECT count(*) FROM apiary.staged"))
         self.assert_same(made)
+        again = self.slabrow("release", "apiary.staged", "--go", *NOW, code=2).stderr
+        self.assertIn("slabrow history", again)
 
 
 class AdoptOn15Test(AdoptTest):

@@ -22,7 +22,16 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from sqlglot import exp
 
 from slabrow.core.pruning.conditions import bare, columns_in
-from slabrow.core.rewriting.mended import DAYS, MONTHS, TWICE, Mended, Refused, has_midnight_twice, is_fixed
+from slabrow.core.rewriting.mended import (
+    DAYS,
+    MONTHS,
+    TWICE,
+    Mended,
+    Refused,
+    has_midnight_twice,
+    is_fixed,
+    never_comes,
+)
 from slabrow.core.sql.clauses import folded
 from slabrow.core.sql.constant_values import Constant, Interval, NotKnown, Surroundings, Unread
 from slabrow.core.sql.constants import comes_twice, evaluate, parse_interval, read
@@ -245,13 +254,18 @@ class Mender:
         stem, after = match.groups()
         units = {4: ("year", "-"), 7: ("month", "-"), 10: ("day", " ")}
         unit, separator = units[len(stem)]
-        if after not in ("", separator):
+        if after not in ("", separator) or (after == " " and inner.own.kind is Kind.DATE):  # a date has no clock
             raise _NoRule
         found = self._period(inner, unit, "=", _wall_of(stem))
         return Mended(found.text, "; ".join(part for part in (found.note, "with DateStyle ISO") if part))
 
     def _period(self, inner: _Inner, unit: str, sign: str, wall: datetime) -> Mended:
         """`f(key) sign wall`, where f cuts down to the unit: never late, so a bound of the bare key says the same."""
+        if (zone := self._zone(inner)) is not None:
+            if comes_twice(wall, zone):
+                self._refuse(TWICE)  # which of the two was meant is lost
+            if never_comes(beginning(wall, unit), zone):
+                raise _NoRule  # the period begins later on that day, and a clock does not show when
         if sign == "=":
             if beginning(wall, unit) != wall:
                 raise _NoRule  # the original never holds: nothing to offer
@@ -267,6 +281,12 @@ class Mender:
             text = f"{inner.name} {'>=' if sign.startswith('>') else '<'} {low}"
         is_local = inner.own.kind is Kind.TIMESTAMPTZ and inner.zone is None
         return Mended(text, f"in the session's time zone, {self.around.zone}" if is_local else "")
+
+    def _zone(self, inner: _Inner) -> ZoneInfo | None:
+        """In which the key's moments have a wall clock; None for keys without a zone."""
+        if inner.zone is not None:
+            return ZoneInfo(inner.zone.strip("'"))
+        return self.around.zone if inner.own.kind is Kind.TIMESTAMPTZ else None
 
     def _edge(self, inner: _Inner, wall: datetime) -> str:
         if inner.zone is not None:
@@ -390,6 +410,9 @@ class Mender:
     def _wall(self, inner: _Inner, value: Constant) -> datetime:
         """A constant on the wall clock of the expression that it is compared with."""
         kind = Kind.TIMESTAMP if inner.zone is not None or inner.own.kind is Kind.DATE else inner.own.kind
+        is_instant = isinstance(value.value, datetime) and value.value.tzinfo is not None
+        if kind is Kind.TIMESTAMP and is_instant and not is_fixed(self.around.zone):
+            raise _NoRule  # compared as instants: times that a clock left out, or showed twice, are moved
         moment, _ = as_key(value, kind, str(kind), self.around)
         if type(moment) is date:
             return midnight(moment)

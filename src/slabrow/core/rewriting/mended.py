@@ -1,7 +1,7 @@
 """What comes of a condition that is put in other words, and what clocks that change do to it."""
 
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from functools import cache
 from zoneinfo import ZoneInfo
 
@@ -29,6 +29,11 @@ def has_midnight_twice(zone: ZoneInfo) -> bool:
     """Whether one did since 1990, or will within the rules that are known."""
     days = (datetime(1990, 1, 1) + timedelta(days=number) for number in range(366 * 50))
     return any(comes_twice(day, zone) for day in days)
+
+
+def never_comes(wall: datetime, zone: ZoneInfo) -> bool:
+    """Whether the clocks are set forward past it."""
+    return wall.replace(tzinfo=zone).astimezone(UTC).astimezone(zone).replace(tzinfo=None) != wall
 
 
 @cache

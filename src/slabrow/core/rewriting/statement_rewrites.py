@@ -76,7 +76,7 @@ def rewritten(
     for block, alias in blocks(parsed, table, schema):
         mender = kind(columns, around, alias)
         conditions = conjuncts(block.args["where"].this)
-        conditions = _months(mender, conditions, changes)
+        conditions = _months(mender, conditions, changes, unequal)
         for condition in conditions:
             fragment = as_written(condition)
             try:
@@ -119,12 +119,22 @@ def _replace(condition: exp.Expression, text: str) -> None:
 
 
 def _months(
-    mender: Mender | BackquotedMender, conditions: Sequence[exp.Expression], changes: list[tuple[str, str, str]]
+    mender: Mender | BackquotedMender,
+    conditions: Sequence[exp.Expression],
+    changes: list[tuple[str, str, str]],
+    unequal: list[Unequal],
 ) -> list[exp.Expression]:
     """Mends a year and a month that are asked for apart, and returns the other conditions."""
     for year in conditions:
         for month in conditions:
-            if year is not month and (found := mender.month_of_year(year, month)) is not None:
+            if year is month:
+                continue
+            try:
+                found = mender.month_of_year(year, month)
+            except Refused as refused:
+                unequal.append(Unequal(f"{as_written(year)} AND {as_written(month)}", str(refused)))
+                return [each for each in conditions if each is not year and each is not month]
+            if found is not None:
                 changes.append((f"{as_written(year)} AND {as_written(month)}", found.text, found.note))
                 _replace(year, found.text)
                 month.replace(exp.Boolean(this=True))

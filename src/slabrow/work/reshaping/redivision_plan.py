@@ -63,7 +63,10 @@ def find_partitions(session: Session, names: Sequence[Name]) -> Place:
     for name in names:
         place = session.partitions.root_of(name)
         if place is None:
-            raise UsageError(f"{name} is no partition", fix="name a partition: `slabrow census TABLE` lists them")
+            raise UsageError(
+                f"{name} is no partition",
+                fix="name a partition: `slabrow census TABLE` lists them, `slabrow history` says when one has left",
+            )
         places.append(place)
     if len({parent for _, parent in places}) > 1:
         raise UsageError(
