@@ -1,6 +1,7 @@
 """MariaDB: what `prove` offers to write instead returns the same rows as what was written, and prunes."""
 
 import datetime
+import random
 from zoneinfo import ZoneInfo
 
 from slabrow.core.rewriting.statement_rewrites import rewritten
@@ -68,8 +69,9 @@ EQUAL = [
     ("30 > DATEDIFF({}, '2026-02-01')", TIMES),
     ("TO_DAYS({}) = TO_DAYS('2026-02-03')", TIMES),
     ("TO_DAYS({}) < TO_DAYS(CURDATE())", TIMES),
-    ("COALESCE({}, '2027-01-01') >= '2026-02-01'", ("local", "day")),
-    ("IFNULL({}, '2025-01-01') >= '2026-02-01'", ("local", "day")),
+    ("COALESCE({}, '2027-01-01') >= '2026-02-01'", ("day",)),
+    ("COALESCE({}, DATE '2027-01-01') >= '2026-02-01'", ("local", "day")),
+    ("IFNULL({}, TIMESTAMP '2025-01-01 12:00:00') >= '2026-02-01'", ("local", "day")),
     ("IFNULL({}, 0) < 20", ("n",)),
     ("COALESCE({}, 50) < 20", ("n",)),
 ]
@@ -114,6 +116,67 @@ class RewritingTest(MariaTest):
                         self.assertGreater(rows[0][0], 0)
                         self.assertEqual(rows, self.sql(found.rewrite.sql), found.rewrite.sql)
 
+    def test_random_conditions_return_the_same_rows(self):
+        chance, offered = random.Random(8), 0
+        for number in range(700):
+            column = chance.choice(TIMES)
+            where = self.random_condition(chance)
+            zone, offset = chance.choice((("UTC", "+00:00"), ("Asia/Kolkata", "+05:30"), ("Etc/GMT+7", "-07:00")))
+            self.sql(f"SET time_zone = '{offset}'")
+            sql, found = self.found(where, column, zone)
+            if found.rewrite is None:
+                continue
+            offered += 1
+            with self.subTest(where, column=column, zone=zone, number=number):
+                self.assertEqual(self.sql(sql), self.sql(found.rewrite.sql), found.rewrite.sql)
+        self.assertGreater(offered, 400)
+
+    @staticmethod
+    def random_condition(chance):
+        days = ("2025-12-20", "2026-01-01", "2026-01-31", "2026-02-28", "2026-03-01", "2026-03-29")
+
+        def day():
+            return chance.choice(
+                (
+                    f"'{chance.choice(days)}'",
+                    f"DATE '{chance.choice(days)}'",
+                    f"CAST('{chance.choice(days)} 13:00:00' AS DATE)",
+                )
+            )
+
+        def moment():
+            return f"'{chance.choice(days)} {chance.choice(('00:00:00', '00:30:00', '12:00:00', '23:59:59'))}'"
+
+        def today():
+            step = chance.choice(
+                ("", " - INTERVAL 3 DAY", " + INTERVAL 1 MONTH", " - INTERVAL 2 WEEK", " - INTERVAL 1 YEAR")
+            )
+            return chance.choice(("CURDATE()", "CURRENT_DATE", "DATE(NOW())")) + step
+
+        sign = chance.choice(("=", "<", "<=", ">", ">="))
+        step = f"INTERVAL {chance.randint(-40, 40)} {chance.choice(('DAY', 'WEEK', 'HOUR', 'MINUTE', 'SECOND'))}"
+        return chance.choice((
+            f"DATE({{}}) {sign} {day()}",
+            f"{day()} {sign} CAST({{}} AS DATE)",
+            f"DATE({{}}) {sign} {moment()}",
+            f"DATE({{}}) {sign} {today()}",
+            f"DATE({{}}) BETWEEN {day()} AND {day()}",
+            f"DATE({{}}) IN ({day()}, {day()}, {day()})",
+            f"YEAR({{}}) {sign} {chance.randint(2024, 2027)}",
+            f"EXTRACT(YEAR FROM {{}}) = {chance.randint(2025, 2026)} AND MONTH({{}}) = {chance.randint(1, 12)}",
+            f"EXTRACT(YEAR_MONTH FROM {{}}) {sign} {chance.choice((202512, 202601, 202602, 202603))}",
+            f"DATE_FORMAT({{}}, '{chance.choice(('%Y', '%Y-%m', '%Y-%m-%d', '%Y%m'))}') {sign} '{chance.choice(('2026', '2026-02', '2026-02-28', '202602'))}'",
+            f"LEFT({{}}, {chance.choice((4, 7, 10))}) {sign} '{chance.choice(('2026', '2026-02', '2026-02-28'))}'",
+            f"{{}} LIKE '{chance.choice(('2026%', '2026-%', '2026-02%', '2026-02-28%', '2026-02-28 %'))}'",
+            f"{{}} {chance.choice('+-')} {step} {sign} {moment()}",
+            f"{{}} {chance.choice('+-')} {step} {sign} {day()}",
+            f"DATE_{chance.choice(('ADD', 'SUB'))}({{}}, {step}) {sign} {chance.choice((day(), today()))}",
+            f"DATEDIFF({chance.choice((day(), moment(), today()))}, {{}}) {sign} {chance.randint(-50, 50)}",
+            f"DATEDIFF({{}}, {chance.choice((day(), today()))}) {sign} {chance.randint(-50, 50)}",
+            f"TO_DAYS({{}}) {sign} TO_DAYS({chance.choice((day(), today()))})",
+            f"IFNULL({{}}, {day()}) {sign} {day()}",
+        ))  # fmt: skip
+
     def test_what_is_not_equal_or_not_certain_is_not_offered(self):
         for where in (
             "DATE({}) = '2026-02-28 12:00:00'",  # compared as moments: never true
@@ -140,6 +203,7 @@ class RewritingTest(MariaTest):
             "DATEDIFF(NOW(), {}) < '3'",
             "DATEDIFF(local, {}) < 3",
             "COALESCE({}, NOW()) > '2026-02-01'",
+            "COALESCE({}, '2027-01-01') >= '2026-02-01'",  # a text
             "IFNULL({}, '2026-02-01') > NOW()",
         ):
             with self.subTest(where):

@@ -25,6 +25,7 @@ from slabrow.core.values.key_values import Kind
 from slabrow.core.values.periods import beginning, following, not_before
 
 _HALF_DATES = "except for dates with a month or a day of zero"
+_DAY_LETTERS = len("2026-03-01")
 _FIRST_YEAR = 1000  # of the documented range
 _DAY = r"(\d{4})-(\d\d)-(\d\d)"
 _MOMENT = re.compile(_DAY + r"(?: (\d\d):(\d\d):(\d\d))?")
@@ -304,6 +305,10 @@ class BackquotedMender:
         read: Callable[[Any], Any] = _literal_moment if self._own(column).kind.is_time else _whole
         values = [read(each) for each in (instead, right)]
         if None in values or self._own(column).kind not in (Kind.INTEGER, Kind.DATE, Kind.TIMESTAMP):
+            raise _NoRule
+        # With a text instead of NULL the whole is a text, and compared letter by letter with another one.
+        as_text = isinstance(instead, exp.Literal) and instead.is_string
+        if as_text and (self._own(column).kind is not Kind.DATE or len(right.name) > _DAY_LETTERS):
             raise _NoRule
         text = f"{column.sql(spoken())} {sign} {right.sql(spoken())}"
         if self._own(column).not_null or not holds(values[0], sign, values[1]):
