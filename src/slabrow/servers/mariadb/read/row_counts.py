@@ -22,9 +22,16 @@ KEYS_A_FETCH = 20_000
 _MOST_EXTREMES = 500  # leaves whose extremes are looked up beside a census that is not exact
 
 
-def text_of(column: str) -> str:
-    """A column as text in the form in which values are read back, whatever its type."""
-    return f"CAST({identifier(column)} AS CHAR CHARACTER SET utf8mb4)"
+# The server casts none of them to a text, and no partitioned table has one.
+SPATIAL = ("geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
+           "geometrycollection")  # fmt: skip
+
+
+def text_of(column: ColumnFact) -> str:
+    """A column as text in the form in which values are read back; NULL for a spatial one, whose values say nothing."""
+    if column.type_name.lower() in SPATIAL:
+        return "NULL"
+    return f"CAST({identifier(column.name)} AS CHAR CHARACTER SET utf8mb4)"
 
 
 def as_value(text: object, kind: Kind) -> Value:
@@ -248,8 +255,8 @@ def count_pairs(
     columns: Sequence[ColumnFact],
 ) -> Iterator[tuple[list[str | None], list[list[str | None]], list[int]]]:
     """Rows by a label and the values of columns: see `Counting.count_pairs`. One scan."""
-    label = text_of(leading.name) if thresholds is None else f"CAST({_bucket(leading, thresholds)} AS CHAR)"
-    texts = ", ".join(text_of(column.name) for column in columns)
+    label = text_of(leading) if thresholds is None else f"CAST({_bucket(leading, thresholds)} AS CHAR)"
+    texts = ", ".join(text_of(column) for column in columns)
     groups = ", ".join(str(place + 1) for place in range(len(columns) + 1))
     query = f"SELECT {label}, {texts}, count(*) FROM {quoting.table(table)} GROUP BY {groups}"
     for rows in connection.streamed(query, KEYS_A_FETCH):
@@ -263,7 +270,7 @@ def sample(
     """The values of every column in a sample of the rows, in the table's order. The server has no sample by blocks:
     every row is looked at, and a share of them is taken, the same each time.
     """
-    texts = ", ".join(text_of(column.name) for column in columns)
+    texts = ", ".join(text_of(column) for column in columns)
     rows = connection.rows(f"SELECT {texts} FROM {quoting.table(table)} WHERE rand(1) < {percent / 100:.9f}")
     return {
         column.name: [_value_or_none(row[place], column.kind) for row in rows] for place, column in enumerate(columns)

@@ -19,6 +19,7 @@ from slabrow.servers.mariadb.connection import Connection
 from slabrow.servers.mariadb.errors import explained, words_of
 from slabrow.servers.mariadb.quoting import identifier
 from slabrow.servers.mariadb.read import catalogue
+from slabrow.servers.mariadb.read.row_counts import SPATIAL
 
 
 def shape(connection: Connection, name: Name) -> Shape:
@@ -32,6 +33,31 @@ def shape(connection: Connection, name: Name) -> Shape:
 
 def obstacles_of(connection: Connection, found: Relation) -> tuple[str, ...]:
     """What cannot go with the table, each with the remedy. Slabrow's own triggers are no obstacle."""
+    row = connection.row(
+        "SELECT engine, table_type FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
+        (found.name.schema, found.name.table),
+    )
+    engine, kind = row or (None, "")
+    of_table = [
+        f"the column {column.name} is of type {column.type_name}, which no partitioned table of this server holds: "
+        "move it to a table of its own first"
+        for column in catalogue.columns(connection, found)
+        if column.type_name.lower() in SPATIAL
+    ]
+    if "VERSIONED" in str(kind).upper():
+        of_table.append(
+            "the table keeps its history (WITH SYSTEM VERSIONING), and only the rows of now would be copied: divide it "
+            "with the server's own PARTITION BY"
+        )
+    if engine is not None and str(engine).lower() != "innodb":
+        of_table.append(
+            f"its engine is {engine}, which has neither transactions nor snapshots, so that nothing could be compared: "
+            "ALTER TABLE … ENGINE=InnoDB first"
+        )
+    return (*of_table, *_attached(connection, found))
+
+
+def _attached(connection: Connection, found: Relation) -> tuple[str, ...]:
     triggers = connection.rows(
         "SELECT trigger_name FROM information_schema.triggers WHERE event_object_schema = %s "
         "AND event_object_table = %s AND trigger_name NOT RLIKE '^(log|back)_[0-9]+_[iud]$'",

@@ -100,7 +100,7 @@ def _picked(connection: Connection, found: Relation, columns: Sequence[ColumnFac
     """The values of all columns in some rows."""
     kinds = {each.name: each.kind for each in columns}
     table = quoting.table(found.name)
-    texts = ", ".join(text_of(each.name) for each in columns)
+    texts = ", ".join(text_of(each) for each in columns)
     lead = next((each for each in leads if kinds.get(each.column) in _PLACED), None)
     is_small = (found.rows or 0) <= _SMALL and found.bytes <= _SMALL_BYTES
     if is_small:
