@@ -13,6 +13,7 @@ class FamilyTraits:
     name_limit   the longest name of a table
     oldest       the oldest major version that is tested
     estimates    a sentence: where rows and values come from that nobody counted
+    values_from  where values come from beside counted rows
     analyse      the statement that takes a table's statistics, with {} for its spelling
     """
 
@@ -22,4 +23,5 @@ class FamilyTraits:
     name_limit: int
     oldest: int
     estimates: str
+    values_from: str
     analyse: str

@@ -273,7 +273,7 @@ def _notes(found: Relation, columns: tuple[SurveyedColumn, ...], question: Quest
     elif not question.exact:
         notes.append(f"{traits.estimates}; --exact counts the rows")
     elif found.rows:
-        notes.append("rows are counted; distinct, NULL, low, high and commonest are estimated from statistics")
+        notes.append(f"rows are counted; distinct, NULL, low, high and commonest are from {traits.values_from}")
     return notes
 
 

@@ -23,6 +23,7 @@ TRAITS = FamilyTraits(
     name_limit=64,
     oldest=10,
     estimates="rows are the engine's estimate, values those of some rows, or of ANALYZE … PERSISTENT where it was run",
+    values_from="some rows, or from ANALYZE … PERSISTENT where it was run",
     analyse="ANALYZE TABLE {} PERSISTENT FOR ALL",
 )
 

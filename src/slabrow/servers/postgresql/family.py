@@ -23,6 +23,7 @@ TRAITS = FamilyTraits(
     name_limit=NAME_LIMIT,
     oldest=15,
     estimates="rows and values are the planner's estimates",
+    values_from="the planner's statistics",
     analyse="ANALYZE {}",
 )
 
