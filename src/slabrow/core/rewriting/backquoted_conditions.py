@@ -14,7 +14,16 @@ from typing import Any, NoReturn
 from sqlglot import exp
 
 from slabrow.core.pruning.conditions import bare, columns_in
-from slabrow.core.rewriting.mended import DAYS, MONTHS, TWICE, Mended, Refused, has_midnight_twice, is_fixed
+from slabrow.core.rewriting.mended import (
+    DAYS,
+    MONTHS,
+    TWICE,
+    Mended,
+    Refused,
+    has_midnight_twice,
+    is_fixed,
+    with_columns_first,
+)
 from slabrow.core.sql.clauses import day_number_of, folded
 from slabrow.core.sql.constant_values import Surroundings
 from slabrow.core.sql.constants import comes_twice
@@ -98,11 +107,7 @@ class BackquotedMender:
             case exp.Like() if isinstance(condition.this, exp.Column):
                 return self._like(condition)
             case _ if type(condition) in ORDERING:
-                sign = ORDERING[type(condition)]
-                left, right = condition.this, condition.expression
-                if columns_in(left) and not columns_in(right):
-                    return self._compared(left, sign, right)
-                return self._compared(right, TURNED[sign], left)
+                return self._compared(*with_columns_first(condition))
             case _:
                 raise _NoRule
 

@@ -31,6 +31,7 @@ from slabrow.core.rewriting.mended import (
     has_midnight_twice,
     is_fixed,
     never_comes,
+    with_columns_first,
 )
 from slabrow.core.sql.clauses import folded
 from slabrow.core.sql.constant_values import Constant, Interval, NotKnown, Surroundings, Unread
@@ -88,11 +89,7 @@ class Mender:
             case exp.Like() if not condition.args.get("negate"):
                 return self._like(condition)
             case _ if type(condition) in ORDERING:
-                sign = ORDERING[type(condition)]
-                left, right = condition.this, condition.expression
-                if columns_in(left) and not columns_in(right):
-                    return self._compared(left, sign, right)
-                return self._compared(right, TURNED[sign], left)
+                return self._compared(*with_columns_first(condition))
             case _:
                 raise _NoRule
 

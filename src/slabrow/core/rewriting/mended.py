@@ -3,9 +3,14 @@
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from functools import cache
+from typing import Any
 from zoneinfo import ZoneInfo
 
+from sqlglot import exp
+
+from slabrow.core.pruning.conditions import columns_in
 from slabrow.core.sql.constants import comes_twice
+from slabrow.core.sql.operators import ORDERING, TURNED
 
 MONTHS = "months differ in length, so moving them to the other side gives other rows"
 DAYS = "a day has 23 or 25 hours where the clocks change, so moving it to the other side gives other rows"
@@ -22,6 +27,14 @@ class Mended:
 
 class Refused(Exception):
     """Other words come to mind, but they would return other rows; the message says when."""
+
+
+def with_columns_first(condition: exp.Expression) -> tuple[Any, str, Any]:
+    """A comparison as the side with columns, the sign as it reads from there, and the other side."""
+    sign, left, right = ORDERING[type(condition)], condition.this, condition.args["expression"]
+    if columns_in(left) and not columns_in(right):
+        return left, sign, right
+    return right, TURNED[sign], left
 
 
 @cache
