@@ -70,7 +70,7 @@ ON_WHOLE = """n IN (1, 2, 3)|n NOT IN (1, 2)|n BETWEEN 3 AND 6|n BETWEEN 3 AND 6
 n + 0 = 5|-n = 5|n = 1 OR n = 4|n > 3 AND n < 7|n IS NULL OR n = 4|n NOT BETWEEN 3 AND 6|5 = n|n IN (1, NULL)|n IN (SELECT k FROM pl)
 NOT n = 4|n < 4 AND n <> 2|1 = 0|1 = 1 AND n = 1"""
 ON_TEXTS = """s = 'cat'|s < 'cat'|s >= 'CAT'|s BETWEEN 'b' AND 'c'|s IN ('a', 'z')|s LIKE 'ca%'|s LIKE 'c_t'|s = 'd '|s > 'c'|s < 'd'|s IS NULL
-s = 'x' COLLATE utf8mb4_bin|s = 5|LOWER(s) = 'a'|BINARY s = 'a'|s LIKE '%a'|s <> 'b'|s = 'Ä'|s NOT IN ('a')"""
+s = 'x' COLLATE utf8mb4_bin|s = 5|LOWER(s) = 'a'|BINARY s = 'a'|s LIKE '%a'|s NOT LIKE 'ca%'|s NOT LIKE 'a'|NOT s LIKE 'ca%'|NOT s NOT LIKE 'ca%'|s NOT BETWEEN 'b' AND 'c'|NOT s IN ('a')|NOT s IS NULL|s <> 'b'|s = 'Ä'|s NOT IN ('a')"""
 ON_PAIRS = """a = 1|b = 1|a = 1 AND b = 1|a = 1 AND b = 9|a IN (1, 2) AND b = 1|(a, b) = (1, 2)|(a, b) IN ((1, 2), (2, 1))|a + b = 3
 a BETWEEN 1 AND 2 AND b = 1|a = 3 AND b IS NULL|a < 2|a = 1 OR b = 1|(a = 1 AND b = 1) OR (a = 2 AND b = 2)"""
 ON_RH = """n = 4 AND x = 1|n = 4|x = 1|n = 4 OR x = 1|n < 15 AND x IN (1, 2)|(n = 4 AND x = 1) OR (n = 25 AND x = 2)

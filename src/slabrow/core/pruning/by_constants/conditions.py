@@ -134,7 +134,7 @@ def _condition(source: Source, node: exp.Expression, equals: Equals, *, negated:
             return _in(source, node, equals, negated=negated)
         case exp.Is():
             return _is(source, node, equals, negated=negated)
-        case exp.Like() if not negated and node.args.get("escape") is None:
+        case exp.Like() if bool(node.args.get("negate")) is negated and node.args.get("escape") is None:
             return _compared(source, node, "like", node.this, node.expression, equals)
         case exp.Boolean() | exp.Null() | exp.Literal():
             return Always(node, negated)
