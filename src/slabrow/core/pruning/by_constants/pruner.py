@@ -7,6 +7,7 @@ arms that begin with the same column lists the boxes of all; of others it stays 
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date, datetime
 
 from slabrow.core.pruning.by_constants.level import Level, ordered
 from slabrow.core.pruning.by_constants.spans import Span, Values
@@ -139,14 +140,20 @@ class ConstantPruner:
                 return found
             case NullTest(column, is_null) if column.lower() in self._order:
                 held = Values(has_null=True) if is_null else Values(spans=(Span(),))
-                if is_null and self._columns[column.lower()].not_null and not self._may_be_zero(column):
-                    return _Found(())
+                if is_null and self._columns[column.lower()].not_null:
+                    if not self._may_be_zero(column):
+                        return _Found(())
+                    held = Values(has_null=True, spans=(self._below_all_days(column),))
                 return _Found(({column.lower(): held},))
         return _Found()
 
     def _may_be_zero(self, column: str) -> bool:
         """Days without a calendar answer to IS NULL even where no NULL can be: as such a day, below everything."""
         return self._columns[column.lower()].kind in (Kind.DATE, Kind.TIMESTAMP)
+
+    def _below_all_days(self, column: str) -> Span:
+        lowest = date.min if self._columns[column.lower()].kind is Kind.DATE else datetime.min
+        return Span(None, False, lowest, False)
 
     def _or(self, arms: Sequence[_Found]) -> _Found:
         if not arms:
