@@ -57,13 +57,22 @@ def condition(columns, constants, depth=2):
     column, constant = CHANCE.choice(columns), lambda: CHANCE.choice(constants)
     if depth and CHANCE.random() < 0.55:
         one, other = (condition(columns, constants, depth - 1) for _ in range(2))
-        return CHANCE.choice([f"{one} AND {other}", f"({one} OR {other})", f"({one}) AND ({other})"])
+        return CHANCE.choice([
+            f"{one} AND {other}", f"({one} OR {other})", f"({one}) AND ({other})", f"NOT ({one} OR {other})", f"NOT ({one} AND {other})",
+            f"({one}) IS {CHANCE.choice(('', 'NOT '))}{CHANCE.choice(('TRUE', 'FALSE', 'UNKNOWN'))} AND {other}",
+            f"CASE WHEN {one} THEN {other} ELSE false END",
+        ])  # fmt: skip
     return CHANCE.choice([
         f"{column} = {constant()}", f"{column} = {constant()}", f"{column} >= {constant()}", f"{column} < {constant()}",
         f"{column} > {constant()}", f"{column} <= {constant()}", f"{constant()} >= {column}", f"{column} <> {constant()}",
         f"{column} BETWEEN {constant()} AND {constant()}", f"{column} IN ({constant()}, {constant()})",
         f"{column} NOT IN ({constant()}, {constant()})", f"{column} IS NULL", f"{column} IS NOT NULL",
         f"{column} = ANY (ARRAY[{constant()}, {constant()}])", f"NOT ({column} = {constant()})", f"coalesce({column}, {constant()}) = {constant()}",
+        f"{column} NOT BETWEEN {constant()} AND {constant()}", f"{column} BETWEEN SYMMETRIC {constant()} AND {constant()}",
+        f"{column} IS DISTINCT FROM {constant()}", f"{column} IS NOT DISTINCT FROM {constant()}", f"{column} IN ({constant()}, NULL)",
+        f"{column} NOT IN ({constant()}, NULL)", f"{column} <> ALL (ARRAY[{constant()}, {constant()}])", f"{column} >= ALL (ARRAY[{constant()}, {constant()}])",
+        f"{column} < ANY (ARRAY[{constant()}, {constant()}])", f"{column}::text LIKE '{CHANCE.choice('a2b15')}%'", f"{column}::text NOT LIKE '{CHANCE.choice('a2b15')}%'",
+        f"nullif({column}, {constant()}) IS NULL", f"{column} = (SELECT {constant()})", f"{column} = NULL", f"{column} = {constant()} IS TRUE",
         "true", "false",
     ])  # fmt: skip
 

@@ -273,7 +273,7 @@ def _each_of(test: InList, values: list[Value], when: When, has_null: bool) -> C
     """`operator ANY (…)` or `operator ALL (…)`: each value is compared by itself (match_clause_to_partition_key)."""
     name = test.column.name or ""
     if test.is_every and has_null:
-        return Anything(is_empty=bool(values))
+        return Anything(is_empty=bool(values) and when is When.PLAN)
     tests = tuple(KeyComparison(name, test.operator, value, when, test.fragment) for value in values)
     if not tests:  # of an empty array: ANY never holds, ALL always
         return Anything(is_empty=not test.is_every and not has_null)

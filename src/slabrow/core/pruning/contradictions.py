@@ -37,7 +37,9 @@ def is_contradiction(condition: Condition, not_null: frozenset[str], rank: Ranks
         return True
     if any(part == NOTHING or (isinstance(part, Anything) and part.is_empty) for part in clauses):
         return True
-    if any(isinstance(part, NotAmong) and part.has_null and part.values for part in clauses):
+    # A list with a value that is known later is no constant, and its NULL is not looked for.
+    lists = [part for part in clauses if isinstance(part, NotAmong) and part.has_null and part.values]
+    if any(part.when is When.PLAN for part in lists):
         return True
     usable = [part for part in clauses if _is_constant(part)]
     if sum(map(_size, usable)) > _MOST_REFUTED:
