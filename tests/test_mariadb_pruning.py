@@ -206,7 +206,18 @@ def random_condition(chance, table, depth=0):
     if depth < 3 and chance.random() < 0.45:
         word = chance.choice((" AND ", " OR "))
         inner = word.join(random_condition(chance, table, depth + 1) for _ in range(chance.randint(2, 3)))
-        return f"NOT ({inner})" if chance.random() < 0.15 else f"({inner})"
+        return chance.choice(
+            (
+                *["({})"] * 12,
+                "NOT ({})",
+                "NOT ({})",
+                "({}) IS TRUE",
+                "({}) IS NOT TRUE",
+                "({}) IS FALSE",
+                "IF(({}), 1, 0)",
+                "(({}) XOR false)",
+            )
+        ).format(inner)
     columns = {
         "d": _day,
         "n": _number,
@@ -223,7 +234,15 @@ def random_condition(chance, table, depth=0):
     value = columns[column]
     if column == "s" and chance.random() < 0.3:
         return f"{column} {chance.choice(('LIKE', 'NOT LIKE'))} '{chance.choice('abcdexz')}{chance.choice(('', '%', 'a%', '_', '%a'))}'"
-    match chance.randint(0, 5):
+    match chance.randint(0, 8):
+        case 6:
+            return f"{column} {chance.choice(('IN', 'NOT IN'))} ({value(chance)}, NULL, {value(chance)})"
+        case 7:
+            return chance.choice((
+                f"{column} <=> NULL", f"NOT {column} <=> {value(chance)}", f"{column} BETWEEN {value(chance)} AND NULL", f"{column} = NULL",
+                f"{column} IS NOT NULL AND {column} <> {value(chance)}", f"coalesce({column}, {value(chance)}) = {value(chance)}", "NULL", "0", "2 > 1",
+                f"{column} = (SELECT {value(chance)})", f"{value(chance)} BETWEEN {column} AND {value(chance)}", f"{column} = {column}", f"{value(chance)} = {column}",
+            ))  # fmt: skip
         case 0:
             return f"{column} {chance.choice(('IN', 'NOT IN'))} ({', '.join(value(chance) for _ in range(chance.randint(1, 4)))})"
         case 1:

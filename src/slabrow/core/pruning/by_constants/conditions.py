@@ -123,6 +123,16 @@ def _condition(source: Source, node: exp.Expression, equals: Equals, *, negated:
                 found = _and(source, inner, known, negated=negated)
                 arms.append(Anything() if found == EVERYTHING else found)
             return AnyOf(tuple(arms), _text(node))
+        case exp.Between() if _place(node.this) is None and node.this.find(exp.Column) is None:
+            # A constant between others: only what is said of columns is looked at (Item_func_between::get_mm_tree).
+            said = [
+                kind(this=node.args[end].copy(), expression=node.this.copy())
+                for end, kind in (("low", exp.LTE), ("high", exp.GTE))
+                if _place(node.args[end]) is not None
+            ]
+            if negated or not said:
+                return _unused(source, node)
+            return _and(source, said, equals, negated=False)
         case exp.Between():
             sides = [
                 exp.GTE(this=node.this.copy(), expression=node.args["low"].copy()),

@@ -100,6 +100,11 @@ def _truth(node: exp.Expression, around: Surroundings) -> bool | None:
     raise NotKnown
 
 
+def never(column: KeyColumn, fragment: str) -> Condition:
+    """True of no row: the server sees that of columns of the key, and looks at no others before it runs."""
+    return Among(column.text, (), fragment=fragment)
+
+
 def _bound_test(pattern: Test, around: Surroundings) -> Condition:
     column, sign = pattern.column, pattern.operator
     assert pattern.value is not None
@@ -113,7 +118,9 @@ def _bound_test(pattern: Test, around: Surroundings) -> Condition:
         reason = Reason.VOLATILE_VALUE if unknown.is_volatile else Reason.NOT_UNDERSTOOD
         return Anything(reason, pattern.fragment, column.name)
     if value is None:
-        return NullTest(column.text, True) if sign == "<=>" and not column.not_null else NOTHING
+        if sign == "<=>" and not column.not_null:
+            return NullTest(column.text, True)
+        return never(column, pattern.fragment)
     return fitted(column, "=" if sign == "<=>" else sign, value, around, pattern.fragment)
 
 
@@ -134,7 +141,7 @@ def _bound_like(pattern: Test, around: Surroundings) -> Condition:
     except NotKnown:
         return unused
     if value is None:
-        return NOTHING
+        return never(column, pattern.fragment)
     if column.kind is not Kind.TEXT or not isinstance(value, str) or "\\" in value:
         return unused
     prefix = re.split(r"[%_]", value, maxsplit=1)[0]
@@ -169,10 +176,10 @@ def _bound_list(pattern: InList, around: Surroundings) -> Condition:
             return Anything(None, fragment, column.name)
         values = [arm.value for arm in arms if isinstance(arm, KeyComparison) and arm.value is not None]
         return NotAmong(column.text, tuple(values), fragment=fragment) if values else Anything(None, fragment)
-    arms = [arm for arm in arms if not is_nothing(arm)]
+    arms = [arm for arm in arms if not isinstance(arm, Among) or arm.values]
     if all(isinstance(arm, KeyComparison) for arm in arms):
         values = [arm.value for arm in arms if isinstance(arm, KeyComparison) and arm.value is not None]
-        return Among(column.text, tuple(values), fragment=fragment) if values else NOTHING
+        return Among(column.text, tuple(values), fragment=fragment)
     return Any_(tuple(arms), fragment)
 
 
@@ -382,7 +389,7 @@ def _whole(column: KeyColumn, sign: str, value: Any, fragment: str, unused: Anyt
     low, high = _range_of(column.type_name)
     if not low <= stored <= high:
         if sign in ("=", "<>"):
-            return NOTHING if sign == "=" else unused
+            return never(column, fragment) if sign == "=" else unused
         stored = high if stored > high else low
     return _kept(column, sign, stored, (stored > value) - (stored < value), fragment)
 
@@ -407,7 +414,7 @@ def _moment(
         stored: date | datetime = moment.date()
         cut = datetime(moment.year, moment.month, moment.day)
         if cut != moment and sign == "=":
-            return NOTHING
+            return never(column, fragment)
     else:
         digits = re.search(r"\((\d)\)", column.type_name)
         step = 10 ** (6 - int(digits.group(1) if digits else 0))

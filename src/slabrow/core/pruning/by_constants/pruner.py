@@ -130,7 +130,7 @@ class ConstantPruner:
                 return self._or(arms)
             case KeyComparison(column, sign, value) if value is not None:
                 return self._compared(column, sign, value)
-            case Among(column, values):
+            case Among(column, values) if column.lower() in self._columns:
                 arms = [self._compared(column, "=", value) for value in values]
                 return self._or([arm for arm in arms if not arm.is_empty])
             case NotAmong(column, values):
