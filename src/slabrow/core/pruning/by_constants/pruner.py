@@ -100,9 +100,20 @@ class ConstantPruner:
             kept = frozenset(leaf.spelling for leaf in self.tree.leaves)
         else:
             kept = frozenset().union(*(self._of_box(box) for box in found.boxes))
-        for arms in found.merged:
+        for arms in self._looked_at(found):
             kept &= frozenset().union(*(self._leaves(arm) for arm in arms))
         return kept
+
+    @staticmethod
+    def _looked_at(found: _Found) -> Sequence[tuple[_Found, ...]]:
+        """The ORs that the server works out. One of which the other conditions leave a single arm becomes ranges, and
+        ranges are not looked at beside another OR (imerge_list_and_tree, prune_partitions).
+        """
+        if len(found.merged) < 2 or found.boxes is None:
+            return found.merged
+        ranges = _Found(found.boxes)
+        left = [arms for arms in found.merged if sum(not _and(arm, ranges).is_empty for arm in arms) > 1]
+        return left or found.merged
 
     def _of_box(self, box: Box) -> frozenset[str]:
         tops = [self._tops[place] for place in self._kept(self._top, box)]
