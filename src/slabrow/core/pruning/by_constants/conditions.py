@@ -18,6 +18,7 @@ from slabrow.core.sql.clauses import as_written
 from slabrow.core.sql.dialect import BACKQUOTED
 from slabrow.core.sql.operators import NEGATED, OPERATORS, TURNED
 from slabrow.core.table.tree import KeyColumn
+from slabrow.core.values.key_values import Kind
 
 UNKNOWN = "\x03"  # as in statements.py: a value that only a run supplies
 _SIGNS: dict[type[exp.Expression], str] = {**OPERATORS, exp.NullSafeEQ: "<=>"}
@@ -130,7 +131,7 @@ def _condition(source: Source, node: exp.Expression, equals: Equals, *, negated:
                 for end, kind in (("low", exp.LTE), ("high", exp.GTE))
                 if _place(node.args[end]) is not None
             ]
-            if negated or not said:
+            if negated or not said or _is_mixed(source, node, equals):
                 return _unused(source, node)
             return _and(source, said, equals, negated=False)
         case exp.Between():
@@ -244,6 +245,16 @@ def _unused(source: Source, node: exp.Expression) -> Pattern:
     if isinstance(node, exp.Like):
         reason = Reason.PATTERN_MATCH
     return Anything(reason, _text(node), column)
+
+
+def _is_mixed(source: Source, node: exp.Between, equals: Equals) -> bool:
+    """Whether numbers and texts are compared at once: then neither is in the column's own type."""
+    sides = [_bare(node.args[each]) for each in ("this", "low", "high")]
+    texts = any(isinstance(each, exp.Literal) and each.is_string for each in sides)
+    numbers = any(isinstance(each, exp.Neg) or (isinstance(each, exp.Literal) and not each.is_string) for each in sides)
+    places = [place for each in sides if (place := _place(each)) is not None]
+    kinds = {column.kind for place in places for column in equals.own(source, place)}
+    return texts and (numbers or bool(kinds & {Kind.INTEGER, Kind.NUMERIC}))
 
 
 def _arms(node: exp.Expression, kind: type[exp.Expression]) -> list[exp.Expression]:
