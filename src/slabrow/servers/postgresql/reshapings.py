@@ -163,10 +163,15 @@ class Reshapings:
         return row[0], row[1], row[2]
 
     def rows_total(self, tables: Sequence[Name]) -> int:
-        """The planner's estimate of the rows in these tables."""
+        """The planner's estimate of the rows in these tables; of those never analysed by their bytes and the widths of
+        their columns, as the planner has it (get_rel_data_width, plancat.c; 32 bytes for those of any length).
+        """
         with explained("read how many rows there are"):
             row = self.connection.execute(
-                "SELECT coalesce(sum(greatest(reltuples, 0)), 0)::bigint FROM pg_class "
+                "SELECT coalesce(sum(CASE WHEN reltuples >= 0 THEN reltuples ELSE pg_relation_size(oid) / "
+                "(28 + coalesce((SELECT sum(CASE WHEN attlen > 0 THEN attlen ELSE 32 END) FROM pg_attribute "
+                "WHERE attrelid = pg_class.oid AND attnum > 0 AND NOT attisdropped), 0)) END), 0)::bigint "
+                "FROM pg_class "
                 "WHERE oid = ANY (SELECT to_regclass(name) FROM unnest(%s::text[]) name)",
                 [[str(table) for table in tables]],
             ).fetchone()

@@ -71,6 +71,8 @@ class LongRun:
 
     def _begins(self, step: str) -> None:
         self._step, self._shown_at = step, 0.0
+        if self.speed.rows_a_second is not None and self._record is not None:
+            self._measure(*self.store.progress(self._record.job))  # before the first piece: a fast copy is soon over
         self.context.progress(self.begins_at.get(step, 0.0), step)
 
     def _raise_floor(self) -> None:
@@ -84,8 +86,7 @@ class LongRun:
             return
         self._shown_at = time.monotonic()
         done, pieces, rows = self.store.progress(self._record.job)
-        if self._pace is not None and pieces:
-            self._pace.rows_a_piece = self._total / pieces
+        self._measure(done, pieces, rows)
         waiting = self.store.changes_waiting(self._record.job, "log")
         left = self._seconds_left(done, pieces)
         share, text = self.begins_at.get(self._step, 0.0), self._step
@@ -93,6 +94,11 @@ class LongRun:
             share += _COPY_SHARE * done / pieces
             text += f": {count(rows)} rows" + (f", copied in {left:.0f} s" if left else "")
         self.context.progress(share, f"{text}; {count(waiting)} changes wait")
+
+    def _measure(self, done: int, pieces: int, rows: int) -> None:
+        """Tells the pace how many rows a piece has: by those that are copied, else by the tables' estimates."""
+        if self._pace is not None and pieces:
+            self._pace.rows_a_piece = rows / done if done else self._total / pieces
 
     def _seconds_left(self, done: int, pieces: int) -> float | None:
         if self._began is None:
