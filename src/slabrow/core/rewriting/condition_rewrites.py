@@ -30,6 +30,7 @@ from slabrow.core.rewriting.mended import (
     Refused,
     has_midnight_twice,
     is_fixed,
+    moves_by_hours,
     never_comes,
     with_columns_first,
 )
@@ -261,6 +262,8 @@ class Mender:
         if (zone := self._zone(inner)) is not None:
             if comes_twice(wall, zone):
                 self._refuse(TWICE)  # which of the two was meant is lost
+            if unit == "hour" and not moves_by_hours(zone):
+                raise _NoRule  # an hour that is set back by half begins twice
             if never_comes(beginning(wall, unit), zone):
                 raise _NoRule  # the period begins later on that day, and a clock does not show when
         if sign == "=":

@@ -50,6 +50,14 @@ def never_comes(wall: datetime, zone: ZoneInfo) -> bool:
 
 
 @cache
+def moves_by_hours(zone: ZoneInfo) -> bool:
+    """Whether its clocks are only set by whole hours, as far as is known."""
+    days = (datetime(1970, 1, 1, tzinfo=zone) + timedelta(days=15 * number) for number in range(24 * 80))
+    offsets = [day.utcoffset() or timedelta() for day in days]
+    return len({offset % timedelta(hours=1) for offset in offsets}) == 1
+
+
+@cache
 def is_fixed(zone: ZoneInfo) -> bool:
     """Whether its clocks do not change, as far as is known."""
     days = (datetime(1970, 1, 1, tzinfo=zone) + timedelta(days=15 * number) for number in range(24 * 80))
