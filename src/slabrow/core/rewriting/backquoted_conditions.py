@@ -22,6 +22,9 @@ from slabrow.core.rewriting.mended import (
     Refused,
     has_midnight_twice,
     is_fixed,
+    later_range_text,
+    period_ends,
+    range_text,
     with_columns_first,
 )
 from slabrow.core.sql.clauses import day_number_of, folded
@@ -31,7 +34,6 @@ from slabrow.core.sql.dialect import spoken
 from slabrow.core.sql.operators import ORDERING, TURNED, holds
 from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.key_values import Kind
-from slabrow.core.values.periods import beginning, following, not_before
 
 _HALF_DATES = "except for dates with a month or a day of zero"
 _DAY_LETTERS = len("2026-03-01")
@@ -100,7 +102,7 @@ class BackquotedMender:
             case exp.Between():
                 low = self._compared(condition.this, ">=", condition.args["low"])
                 high = self._compared(condition.this, "<=", condition.args["high"])
-                return Mended(f"{low.text} AND {high.text}", low.note or high.note)
+                return Mended(f"{low.text} AND {high.text}", _joined(low.note, high.note))
             case exp.In() if condition.expressions:
                 each = [self._compared(condition.this, "=", value) for value in condition.expressions]
                 return Mended(" OR ".join(f"({one.text})" for one in each), each[0].note)
@@ -183,14 +185,7 @@ class BackquotedMender:
                 return day
             return f"{day} {'+' if days > 0 else '-'} INTERVAL {abs(days)} DAY"
 
-        name = column.sql(spoken())
-        match sign:
-            case "=":
-                text = f"{name} >= {edge(shift)} AND {name} < {edge(shift + 1)}"
-            case ">=" | "<":
-                text = f"{name} {sign} {edge(shift)}"
-            case _:
-                text = f"{name} {'>=' if sign == '>' else '<'} {edge(shift + 1)}"
+        text = later_range_text(column.sql(spoken()), sign, edge(shift), edge(shift + 1))
         return Mended(text, self._note(column))
 
     def _extracted(self, left: Any, sign: str, right: Any) -> Mended:
@@ -229,20 +224,10 @@ class BackquotedMender:
 
     def _period(self, column: exp.Column, unit: str, sign: str, wall: datetime, note: str = "") -> Mended:
         """`f(key) sign wall`, where f cuts down to the unit."""
-        if sign == "=":
-            if beginning(wall, unit) != wall:
-                raise _NoRule
-            start, end = wall, following(wall, unit)
-        elif sign in (">=", "<"):
-            start = end = not_before(wall, unit)
-        else:
-            start = end = following(beginning(wall, unit), unit)
-        low, high, name = self._edge(column, start), self._edge(column, end), column.sql(spoken())
-        if sign == "=":
-            text = f"{name} >= {low} AND {name} < {high}"
-        else:
-            text = f"{name} {'>=' if sign.startswith('>') else '<'} {low}"
-        return Mended(text, "; ".join(each for each in (self._note(column), note) if each))
+        if (ends := period_ends(wall, unit, sign)) is None:
+            raise _NoRule
+        low, high = (self._edge(column, end) for end in ends)
+        return Mended(range_text(column.sql(spoken()), sign, low, high), _joined(self._note(column), note))
 
     def _edge(self, column: exp.Column, wall: datetime) -> str:
         kind = self._own(column).kind
@@ -276,7 +261,7 @@ class BackquotedMender:
         back = -amount if is_added else amount
         name = column.sql(spoken())
         # The sum of a zero date is NULL, and the zero date itself lies below everything.
-        note = "; ".join(each for each in (self._note(column), _HALF_DATES if sign.startswith("<") else "") if each)
+        note = _joined(self._note(column), _HALF_DATES if sign.startswith("<") else "")
         if (moment := _literal_moment(right)) is not None:
             moved = moment + back
             if own.kind is Kind.DATE and moved.time() != time():
@@ -302,7 +287,7 @@ class BackquotedMender:
             clock = _clock(other)
             found = self._later_days(column, turned, f"DATE({clock})" if clock else _typed_day(other), shift)
         note = _HALF_DATES if turned.startswith("<") else ""
-        return Mended(found.text, "; ".join(each for each in (found.note, note) if each))
+        return Mended(found.text, _joined(found.note, note))
 
     def _coalesced(self, left: Any, sign: str, right: Any) -> Mended:
         """The key itself, and a NULL key where what replaces it satisfies the condition."""
@@ -325,8 +310,14 @@ class BackquotedMender:
         raise Refused(why)
 
 
+def _joined(*notes: str) -> str:
+    """Several notes as one, each once."""
+    parts = (part for note in notes for part in note.split("; ") if part)
+    return "; ".join(dict.fromkeys(parts))
+
+
 def _field(node: Any, name: str) -> Any:
-    """What YEAR() or MONTH(), or EXTRACT() of them, is taken of."""
+    """The argument of YEAR() or MONTH(), or of EXTRACT(YEAR …) or EXTRACT(MONTH …)."""
     node = bare(node)
     if isinstance(node, exp.Extract) and str(node.this.name).lower() == name:
         return node.expression

@@ -30,8 +30,11 @@ from slabrow.core.rewriting.mended import (
     Refused,
     has_midnight_twice,
     is_fixed,
+    later_range_text,
     moves_by_hours,
     never_comes,
+    period_ends,
+    range_text,
     with_columns_first,
 )
 from slabrow.core.sql.clauses import folded
@@ -43,7 +46,7 @@ from slabrow.core.sql.operators import ORDERING, TURNED, holds
 from slabrow.core.sql.when import When
 from slabrow.core.table.tree import KeyColumn
 from slabrow.core.values.key_values import Kind, is_of, midnight, order, spell
-from slabrow.core.values.periods import beginning, following, is_unit, not_before
+from slabrow.core.values.periods import beginning, is_unit
 
 
 class _NoRule(Exception):
@@ -170,7 +173,7 @@ class Mender:
             if unit != "quarter"
             else f"{start} + CAST('3 months' AS INTERVAL)"
         )
-        return Mended(_range(name, sign, start, start, end))
+        return Mended(later_range_text(name, sign, start, end))
 
     def _day(self, inner: _Inner, sign: str, right: Any) -> Mended:
         self._time(inner)
@@ -194,7 +197,7 @@ class Mender:
             edges = [f"CAST({each} AS TIMESTAMP) AT TIME ZONE {inner.zone}" for each in (day, f"{day} + 1")]
         else:
             edges = [day, f"{day} + 1"]
-        return Mended(_range(inner.name, sign, edges[0], edges[0], edges[1]))
+        return Mended(later_range_text(inner.name, sign, edges[0], edges[1]))
 
     def _extracted(self, left: Any, sign: str, right: Any) -> Mended:
         inner, field = self._time(self._inner(left.expression)), str(left.this.name).lower()
@@ -261,24 +264,15 @@ class Mender:
         """`f(key) sign wall`, where f cuts down to the unit: never late, so a bound of the bare key says the same."""
         if (zone := self._zone(inner)) is not None:
             if comes_twice(wall, zone):
-                self._refuse(TWICE)  # which of the two was meant is lost
+                self._refuse(TWICE)  # the local time does not tell which of two instants was meant
             if unit == "hour" and not moves_by_hours(zone):
-                raise _NoRule  # an hour that is set back by half begins twice
+                raise _NoRule  # where clocks are set back by half an hour, an hour begins twice
             if never_comes(beginning(wall, unit), zone):
-                raise _NoRule  # the period begins later on that day, and a clock does not show when
-        if sign == "=":
-            if beginning(wall, unit) != wall:
-                raise _NoRule  # the original never holds: nothing to offer
-            start, end = wall, following(wall, unit)
-        elif sign in (">=", "<"):
-            start = end = not_before(wall, unit)
-        else:
-            start = end = following(beginning(wall, unit), unit)
-        low, high = self._edge(inner, start), self._edge(inner, end)
-        if sign == "=":
-            text = f"{inner.name} >= {low} AND {inner.name} < {high}"
-        else:
-            text = f"{inner.name} {'>=' if sign.startswith('>') else '<'} {low}"
+                raise _NoRule  # the clocks skip the first moment of this period
+        if (ends := period_ends(wall, unit, sign)) is None:
+            raise _NoRule  # the original is always false: nothing to offer
+        low, high = (self._edge(inner, end) for end in ends)
+        text = range_text(inner.name, sign, low, high)
         is_local = inner.own.kind is Kind.TIMESTAMPTZ and inner.zone is None
         return Mended(text, f"in the session's time zone, {self.around.zone}" if is_local else "")
 
@@ -412,7 +406,7 @@ class Mender:
         kind = Kind.TIMESTAMP if inner.zone is not None or inner.own.kind is Kind.DATE else inner.own.kind
         is_instant = isinstance(value.value, datetime) and value.value.tzinfo is not None
         if kind is Kind.TIMESTAMP and is_instant and not is_fixed(self.around.zone):
-            raise _NoRule  # compared as instants: times that a clock left out, or showed twice, are moved
+            raise _NoRule  # the server compares instants, and moves local times that the clocks skip or repeat
         moment, _ = as_key(value, kind, str(kind), self.around)
         if type(moment) is date:
             return midnight(moment)
@@ -439,19 +433,6 @@ def _wall_of(text: str) -> datetime:
     digits = text.replace("-", "")
     parts = [int(part) for part in (digits[:4], digits[4:6], digits[6:8]) if part]
     return datetime(*[*parts, 1, 1][:3])  # type: ignore[arg-type]
-
-
-def _range(name: str, sign: str, start: str, floor: str, end: str) -> str:
-    """The range of a period that is only known as SQL, for `f(key) sign start`."""
-    match sign:
-        case "=":
-            return f"{name} >= {start} AND {name} < {end}"
-        case ">=" | "<":
-            return f"{name} {sign} {floor}"
-        case ">":
-            return f"{name} >= {end}"
-        case _:
-            return f"{name} < {end}"
 
 
 def _holds(one: Any, sign: str, other: Any) -> bool:

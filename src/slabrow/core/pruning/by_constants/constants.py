@@ -101,7 +101,7 @@ def _truth(node: exp.Expression, around: Surroundings) -> bool | None:
 
 
 def never(column: KeyColumn, fragment: str) -> Condition:
-    """True of no row: the server sees that of columns of the key, and looks at no others before it runs."""
+    """A condition that no row satisfies. The server prunes by it only where the column belongs to the key."""
     return Among(column.text, (), fragment=fragment)
 
 

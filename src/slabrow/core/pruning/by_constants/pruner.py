@@ -106,8 +106,10 @@ class ConstantPruner:
 
     @staticmethod
     def _looked_at(found: _Found) -> Sequence[tuple[_Found, ...]]:
-        """The ORs that the server works out. One of which the other conditions leave a single arm becomes ranges, and
-        ranges are not looked at beside another OR (imerge_list_and_tree, prune_partitions).
+        """The ORs by which the server prunes.
+
+        Other conditions can leave a single arm of an OR. The server then turns this OR into ranges. Beside another OR
+        the server does not prune by ranges (imerge_list_and_tree, prune_partitions).
         """
         if len(found.merged) < 2 or found.boxes is None:
             return found.merged

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from slabrow.core.values.names import Name
 from slabrow.servers.mariadb.connection import Connection
 
-OFF = "The server counts no rows that are read and written: `SET GLOBAL userstat = 1` begins."
+OFF = "This server does not count reads and writes; `SET GLOBAL userstat = 1` switches the counters on."
 
 
 @dataclass(frozen=True, slots=True)
